@@ -1,0 +1,59 @@
+/** The layers of the product: imports point inward, and never in a circle. */
+const inner = (from, to, why) => ({
+  name: `${from} imports nothing of ${to}`,
+  comment: why,
+  severity: "error",
+  from: { path: `^src/${from}/` },
+  to: { path: `^src/(${to})/` },
+});
+
+module.exports = {
+  forbidden: [
+    {
+      name: "no circle",
+      comment: "A circle makes two files one; move what both need into a third.",
+      severity: "error",
+      from: {},
+      to: { circular: true },
+    },
+    {
+      name: "core is pure",
+      comment: "src/core runs in a browser: no Node module, no driver, no HTTP client, no server.",
+      severity: "error",
+      from: { path: "^src/core/", pathNot: "\\.test\\.ts$" },
+      to: { dependencyTypes: ["core"] },
+    },
+    {
+      name: "core uses no driver",
+      comment: "src/core runs in a browser.",
+      severity: "error",
+      from: { path: "^src/core/" },
+      to: { path: "node_modules/(undici|fastify|commander|@duckdb|log-update|cli-table3)" },
+    },
+    inner("core", "auth|http|warehouse|run|standins|cli", "core is the innermost ring"),
+    inner("auth", "warehouse|run|standins|cli", "auth stands beside http, inside run"),
+    inner("http", "auth|warehouse|run|standins|cli", "http stands beside auth, inside run"),
+    inner("warehouse", "auth|http|run|standins|cli", "a warehouse knows nothing of APIs"),
+    inner("run", "standins|cli", "run is what the command line calls"),
+    inner("standins", "run|cli|warehouse|auth", "a stand-in is a service, it knows nothing of its callers"),
+    {
+      name: "nothing imports the command line",
+      severity: "error",
+      from: { pathNot: "^src/cli/" },
+      to: { path: "^src/cli/" },
+    },
+    {
+      name: "drivers only in their warehouse",
+      comment: "A driver is an optional peer: it is loaded behind its own subpath.",
+      severity: "error",
+      from: { pathNot: "^src/warehouse/duckdb/" },
+      to: { path: "@duckdb/" },
+    },
+  ],
+  options: {
+    doNotFollow: { path: "node_modules" },
+    tsConfig: { fileName: "tsconfig.json" },
+    tsPreCompilationDeps: true,
+    enhancedResolveOptions: { exportsFields: ["exports"], conditionNames: ["import", "node", "default", "types"] },
+  },
+};

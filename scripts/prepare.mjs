@@ -1,0 +1,32 @@
+// Makes a fresh clone ready: installs and builds what is missing or stale, and does nothing when all is there.
+// Needs nothing but Node.
+import { execSync } from "node:child_process";
+import { existsSync, readdirSync, statSync } from "node:fs";
+import { join } from "node:path";
+
+const [major, minor] = process.versions.node.split(".").map(Number);
+if (major < 20 || (major === 20 && minor < 19)) {
+  console.error(`early-bridge needs Node 20.19 or later; this is ${process.version}.`);
+  process.exit(1);
+}
+
+/** The newest change below a path, in ms since 1970; 0 where nothing is there. */
+function newest(path) {
+  if (!existsSync(path)) return 0;
+  const entry = statSync(path);
+  if (!entry.isDirectory()) return entry.mtimeMs;
+  return Math.max(0, ...readdirSync(path).map((name) => newest(join(path, name))));
+}
+
+const age = (path) => (existsSync(path) ? statSync(path).mtimeMs : 0);
+const run = (command) => execSync(command, { stdio: ["ignore", "inherit", "inherit"] });
+
+if (age("node_modules/.package-lock.json") < age("package-lock.json")) {
+  console.log("Installing packages …");
+  run("npm ci --no-audit --no-fund --loglevel=error");
+}
+const sources = Math.max(newest("src"), age("tsconfig.build.json"), age("tsconfig.json"), age("scripts/build.mjs"));
+if (age("dist/.built") < sources) {
+  console.log("Building …");
+  run("node scripts/build.mjs");
+}

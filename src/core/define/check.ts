@@ -1,0 +1,173 @@
+/** Checks values against the schemas, and says what is wrong with file, line and column. */
+
+import { distance } from "fastest-levenshtein";
+import { LineCounter, parseDocument, isMap, isPair, isScalar, type Document, type Node } from "yaml";
+import type { z } from "zod";
+import { BridgeError, typeName } from "../errors.js";
+
+/** A YAML document with the places of its nodes. */
+export interface YamlFile {
+  readonly name: string;
+  readonly value: unknown;
+  /** `name:line:column` of the node at the path, or of the nearest one around it */
+  place(path: readonly PropertyKey[], ofKey?: boolean): string;
+}
+
+/** Parses YAML 1.2 text. Throws CONFIG_SYNTAX at the place of the first mistake. */
+export function parseYaml(text: string, name: string): YamlFile {
+  const lines = new LineCounter();
+  const document = parseDocument(text, { lineCounter: lines, prettyErrors: false, uniqueKeys: true });
+  const at = (offset: number) => {
+    const { line, col } = lines.linePos(offset);
+    return `${name}:${line}:${col}`;
+  };
+  const mistake = document.errors[0];
+  if (mistake !== undefined) {
+    throw new BridgeError("CONFIG_SYNTAX", mistake.message, { where: { file: at(mistake.pos[0]) }, cause: mistake });
+  }
+  return { name, value: document.toJS(), place: (path, ofKey) => at(offsetOf(document, path, ofKey === true)) };
+}
+
+function offsetOf(document: Document, path: readonly PropertyKey[], ofKey: boolean): number {
+  let node: Node | null = document.contents;
+  let offset = node?.range?.[0] ?? 0;
+  for (let i = 0; i < path.length; i++) {
+    const step = path[i]!;
+    if (isMap(node)) {
+      const pair = node.items.find((item) => isPair(item) && isScalar(item.key) && item.key.value === step);
+      if (pair === undefined) return offset;
+      const last = i === path.length - 1;
+      const found: Node | null = ofKey && last ? (pair.key as Node) : (pair.value as Node | null);
+      offset = found?.range?.[0] ?? (pair.key as Node).range?.[0] ?? offset;
+      node = pair.value as Node | null;
+    } else {
+      node = (document.getIn(path.slice(0, i + 1), true) as Node | undefined) ?? null;
+      offset = node?.range?.[0] ?? offset;
+    }
+  }
+  return offset;
+}
+
+/** Something that can be told to have a place: a YAML file, or the argument of a function. */
+type Source = Pick<YamlFile, "name" | "place">;
+
+/** Checks a value; throws CONFIG_UNKNOWN_KEY or CONFIG_INVALID for its first mistake. */
+export function checkValue<S extends z.ZodType>(schema: S, value: unknown, source: Source): z.output<S> {
+  const result = schema.safeParse(value);
+  if (result.success) return result.data;
+  const issue = deepest(result.error.issues);
+  if (issue.code === "unrecognized_keys") throw unknownKey(issue, schema, source);
+  const path = formatIssuePath(issue.path);
+  throw new BridgeError("CONFIG_INVALID", `${path === "" ? "the file" : path} ${sayIssue(issue, value)}.`, {
+    where: { file: source.place(issue.path) },
+  });
+}
+
+type Issue = z.core.$ZodIssue;
+
+/** Of a union's complaints, the one of the branch that got furthest. */
+function deepest(issues: readonly Issue[]): Issue {
+  const issue = issues[0]!;
+  if (issue.code !== "invalid_union" || issue.errors.length === 0) return issue;
+  const inner = issue.errors
+    .map((branch) => deepest(branch as Issue[]))
+    .reduce((best, next) => (reach(next) > reach(best) ? next : best));
+  return reach(inner) === 0 && inner.code === "invalid_type" ? issue : { ...inner, path: [...issue.path, ...inner.path] };
+}
+
+function reach(issue: Issue): number {
+  return issue.path.length + (issue.code === "unrecognized_keys" ? 1 : 0);
+}
+
+function unknownKey(issue: z.core.$ZodIssueUnrecognizedKeys, schema: z.ZodType, source: Source): BridgeError {
+  const key = issue.keys[0]!;
+  const path = [...issue.path, key];
+  const known = keysAt(schema, issue.path);
+  const near = nearest(key, known);
+  const parent = formatIssuePath(issue.path);
+  const message = `${formatIssuePath(path)} is no key that is known here.`;
+  const hint =
+    near === undefined
+      ? `Known keys${parent === "" ? "" : ` of ${parent}`}: ${known.join(", ")}.`
+      : `Perhaps ${near} is meant. Known keys: ${known.join(", ")}.`;
+  return new BridgeError("CONFIG_UNKNOWN_KEY", message, { where: { file: source.place(path, true) }, hint });
+}
+
+/** The nearest of some names, if one is near enough to be a slip. */
+export function nearest(word: string, names: readonly string[]): string | undefined {
+  const ranked = names.map((name) => ({ name, far: distance(word, name) })).sort((a, b) => a.far - b.far);
+  const best = ranked[0];
+  return best !== undefined && best.far <= Math.max(2, Math.floor(word.length / 2)) ? best.name : undefined;
+}
+
+interface Inner {
+  readonly type: string;
+  readonly shape?: Record<string, z.ZodType>;
+  readonly innerType?: z.ZodType;
+  readonly valueType?: z.ZodType;
+  readonly element?: z.ZodType;
+  readonly options?: readonly z.ZodType[];
+}
+
+/** The keys that the schema knows at a path. */
+function keysAt(schema: z.ZodType, path: readonly PropertyKey[]): string[] {
+  let schemas: z.ZodType[] = [schema];
+  for (const step of path) schemas = schemas.flatMap((each) => stepInto(each, step));
+  return [...new Set(schemas.flatMap(inner).flatMap((one) => Object.keys(one.shape ?? {})))];
+}
+
+function stepInto(schema: z.ZodType, step: PropertyKey): z.ZodType[] {
+  return inner(schema).flatMap((one) => {
+    const next = one.shape?.[String(step)] ?? one.valueType ?? one.element;
+    return next === undefined ? [] : [next];
+  });
+}
+
+/** The definition below wrappers (optional, default, …); a union gives all its branches. */
+function inner(schema: z.ZodType): Inner[] {
+  const def = schema._zod.def as unknown as Inner;
+  if (def.options !== undefined) return def.options.flatMap(inner);
+  return def.innerType === undefined ? [def] : inner(def.innerType);
+}
+
+function sayIssue(issue: Issue, root: unknown): string {
+  const seen = issue.path.reduce<unknown>(
+    (value, step) => (typeof value === "object" && value !== null ? (value as Record<PropertyKey, unknown>)[step] : undefined),
+    root,
+  );
+  const given = seen === undefined ? "nothing is given" : `${typeName(seen)} is given`;
+  switch (issue.code) {
+    case "invalid_type":
+      return `must be ${article(issue.expected)}; ${given}`;
+    case "invalid_value":
+      return `must be ${issue.values.map((each) => JSON.stringify(each)).join(" or ")}; ${shown(seen)}`;
+    case "invalid_union":
+      return `has a value of no known form; ${shown(seen)}`;
+    case "invalid_key":
+      return `has a name that is not allowed: it ${issue.issues[0]?.message ?? "is not valid"}`;
+    case "too_small":
+      return `is too small: at least ${issue.minimum}; ${shown(seen)}`;
+    case "too_big":
+      return `is too large: at most ${issue.maximum}; ${shown(seen)}`;
+    default:
+      return `${issue.message}; ${shown(seen)}`;
+  }
+}
+
+function shown(value: unknown): string {
+  if (value === undefined) return "nothing is given";
+  if (typeof value === "object" && value !== null) return `${typeName(value)} is given`;
+  return `seen ${JSON.stringify(value)}`;
+}
+
+function article(expected: string): string {
+  const words: Record<string, string> = { string: "text", object: "a map of keys", record: "a map of keys", array: "a list" };
+  return words[expected] ?? (/^[aeiou]/.test(expected) ? `an ${expected}` : `a ${expected}`);
+}
+
+/** `streams.bookings.cursor.field`, `key[0]`. */
+export function formatIssuePath(path: readonly PropertyKey[]): string {
+  return path
+    .map((step, i) => (typeof step === "number" ? `[${step}]` : i === 0 ? String(step) : `.${String(step)}`))
+    .join("");
+}

@@ -1,0 +1,18 @@
+/** ISO 8601 durations as users write them. */
+
+import { Temporal } from "temporal-polyfill";
+
+/** Whether the text is a duration such as `PT5M` or `-P90D`. */
+export function isDuration(text: string): boolean {
+  try {
+    Temporal.Duration.from(text);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
+/** Milliseconds of a duration; days have 24 hours, months and years are refused by the schema. */
+export function durationMs(text: string): number {
+  return Temporal.Duration.from(text).total({ unit: "milliseconds" });
+}

@@ -1,0 +1,71 @@
+/** The schema of a project's bridges.yaml. */
+
+import { z } from "zod";
+import { nameText } from "./connector-schema.js";
+import { durationMs, isDuration } from "./duration.js";
+
+/** Rows and time between two checkpoints, at most, where a bridge says nothing else. */
+export const CHECKPOINT_DEFAULTS = Object.freeze({ rows: 200_000, every: "PT30S" });
+
+const accountSchema = z
+  .object({ connector: z.string().describe("Path of the connector file, from this file's folder") })
+  .catchall(z.union([z.string(), z.number(), z.boolean()]))
+  .describe("One customer's settings for a connector; secrets as $NAME from the environment or .env");
+
+const warehouseSchema = z.strictObject({
+  duckdb: z.string().describe("Path of the DuckDB file, from this file's folder"),
+});
+
+export const checkpointSchema = z
+  .strictObject({
+    rows: z.int().min(1).default(CHECKPOINT_DEFAULTS.rows).describe("Rows between two checkpoints, at most"),
+    every: z
+      .string()
+      .refine((text) => isDuration(text) && isFixed(text), "must be an ISO 8601 duration in days or less, such as PT30S")
+      .default(CHECKPOINT_DEFAULTS.every)
+      .describe("Time between two checkpoints, at most"),
+  })
+  .describe("When rows and cursor are committed together");
+
+export const writeModes = ["upsert", "replace"] as const;
+
+export const bridgeStreamsSchema = z
+  .record(
+    nameText,
+    z.strictObject({
+      write: z
+        .enum(writeModes)
+        .optional()
+        .describe("upsert: by key (default where there is one); replace: built aside, swapped in at the end"),
+    }),
+  )
+  .describe("The streams to carry; left out, all of them");
+
+const bridgeSchema = z.strictObject({
+  from: nameText.describe("The account"),
+  to: nameText.describe("The warehouse"),
+  schema: nameText.optional().describe("The warehouse schema of the tables; default: the connector's name"),
+  streams: bridgeStreamsSchema.optional(),
+  checkpoint: checkpointSchema.prefault({}),
+});
+
+export const projectSchema = z
+  .strictObject({
+    accounts: z.record(nameText, accountSchema),
+    warehouses: z.record(nameText, warehouseSchema),
+    bridges: z.record(nameText, bridgeSchema),
+  })
+  .describe("Early Bridge project: accounts, warehouses, and the bridges between them");
+
+export type ProjectInput = z.input<typeof projectSchema>;
+export type Project = z.output<typeof projectSchema>;
+export type BridgeDefinition = Project["bridges"][string];
+export type WriteMode = (typeof writeModes)[number];
+
+function isFixed(text: string): boolean {
+  try {
+    return durationMs(text) > 0;
+  } catch {
+    return false;
+  }
+}

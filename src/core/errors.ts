@@ -1,0 +1,178 @@
+/**
+ * Everything that can go wrong and is told to a user: one table, one class.
+ *
+ * The table gives each code the kind of failure (which decides the exit code of the command line) and the
+ * remedy that is shown where the thrower knows no better one.
+ */
+
+/** What kind of thing failed. The command line turns it into its exit code. */
+export type ErrorKind = "config" | "sign_in" | "api" | "data" | "warehouse" | "stopped" | "internal";
+
+interface CodeEntry {
+  readonly kind: ErrorKind;
+  readonly hint: string;
+  /** Whether trying the same thing again, unchanged, may succeed. */
+  readonly retryable?: boolean;
+}
+
+export const ERROR_CODES = {
+  CONFIG_NOT_FOUND: { kind: "config", hint: "Check the path, or run from the folder that holds bridges.yaml." },
+  CONFIG_SYNTAX: { kind: "config", hint: "Correct the YAML at the place named." },
+  CONFIG_INVALID: { kind: "config", hint: "Correct the value at the place named." },
+  CONFIG_UNKNOWN_KEY: { kind: "config", hint: "Remove the key or correct its spelling." },
+  CONFIG_UNKNOWN_NAME: { kind: "config", hint: "Use one of the names that are declared." },
+  SECRET_MISSING: { kind: "config", hint: "Set it in the environment or in the .env file beside bridges.yaml." },
+  SECRET_IN_PLAIN: { kind: "config", hint: "Move the value into .env and refer to it by $NAME." },
+  URL_INVALID: { kind: "config", hint: "Give a whole address, such as https://api.huts.example." },
+  URL_INSECURE: { kind: "config", hint: "Use https; plain http is accepted only for this machine itself." },
+  DRIVER_MISSING: { kind: "config", hint: "Install the driver that is named, then run again." },
+  SIGN_IN_REFUSED: { kind: "sign_in", hint: "Check the client id and secret of the account." },
+  SIGN_IN_FAILED: { kind: "sign_in", hint: "Check token_url in the connector: it did not answer as OAuth 2.0." },
+  TOKEN_REFUSED: { kind: "sign_in", hint: "Check that the scope and the base URL belong to this account." },
+  HOST_UNKNOWN: { kind: "api", hint: "Check the host name in the account's settings, and the network." },
+  CONNECTION_REFUSED: { kind: "api", hint: "Check host and port; is the service running?", retryable: true },
+  CONNECTION_LOST: { kind: "api", hint: "Run again: it goes on from the last checkpoint.", retryable: true },
+  TIMED_OUT: { kind: "api", hint: "Run again later, or raise the account's time-outs.", retryable: true },
+  FORBIDDEN: { kind: "api", hint: "Ask for the permission that this request needs." },
+  NOT_FOUND: { kind: "api", hint: "Check the base URL and the stream's path: the API knows no such address." },
+  REQUEST_REFUSED: { kind: "api", hint: "Read the API's own words above and correct the stream's request." },
+  REDIRECTED: { kind: "api", hint: "Put the final address into the account's base URL." },
+  RATE_LIMITED: { kind: "api", hint: "Run again later: it goes on from the last checkpoint.", retryable: true },
+  SERVER_FAILED: { kind: "api", hint: "Run again later: it goes on from the last checkpoint.", retryable: true },
+  BODY_HTML: { kind: "api", hint: "Check the base URL: a web page answered, not the API.", retryable: true },
+  BODY_TRUNCATED: { kind: "api", hint: "Run again: it goes on from the last checkpoint.", retryable: true },
+  BODY_NOT_JSON: { kind: "api", hint: "Check the stream's address: the answer is no JSON.", retryable: true },
+  BODY_TOO_LARGE: { kind: "api", hint: "Ask for smaller pages in the stream's query." },
+  RECORDS_NOT_FOUND: { kind: "data", hint: "Correct the stream's `records` path." },
+  KEY_NOT_FOUND: { kind: "data", hint: "Correct the stream's `key`, or leave it out and use write: replace." },
+  TOKEN_NOT_TEXT: { kind: "data", hint: "Correct pages.token: it must lead to a text or a number." },
+  PAGE_REPEATED: { kind: "data", hint: "Check pages.token and pages.query: the API does not move on with them." },
+  CURSOR_NOT_FOUND: { kind: "data", hint: "Correct cursor.field: no record has a usable value there." },
+  WAREHOUSE_LOCKED: {
+    kind: "warehouse",
+    hint: "Close the other program that has the file open, then run again.",
+    retryable: true,
+  },
+  WAREHOUSE_FOREIGN: { kind: "warehouse", hint: "Choose another path: this file belongs to another program." },
+  WAREHOUSE_UNREACHABLE: { kind: "warehouse", hint: "Check the path and its permissions." },
+  WAREHOUSE_NEWER: { kind: "warehouse", hint: "Update early-bridge: a newer version has written this ledger." },
+  WAREHOUSE_FAILED: { kind: "warehouse", hint: "Rows and cursor stay as at the last checkpoint." },
+  TABLE_FOREIGN: { kind: "warehouse", hint: "Choose another `schema` for the bridge, or move the table away." },
+  BRIDGE_BUSY: { kind: "warehouse", hint: "Wait for the other run to end.", retryable: true },
+  STOPPED: { kind: "stopped", hint: "Run again: it goes on from the last checkpoint." },
+  INTERNAL: { kind: "internal", hint: "This is a fault of early-bridge itself; please report it." },
+} as const satisfies Record<string, CodeEntry>;
+
+export type ErrorCode = keyof typeof ERROR_CODES;
+
+/** The place of a failure, as far as it is known. `file` is `path:line:column`. */
+export interface Where {
+  readonly file?: string | undefined;
+  readonly account?: string | undefined;
+  readonly bridge?: string | undefined;
+  readonly stream?: string | undefined;
+  readonly page?: number | undefined;
+  readonly request?: string | undefined;
+  readonly table?: string | undefined;
+}
+
+export interface BridgeErrorOptions {
+  readonly where?: Where | undefined;
+  readonly hint?: string | undefined;
+  readonly cause?: unknown;
+  /** How long the API asked to wait, in milliseconds. */
+  readonly retryAfterMs?: number | undefined;
+}
+
+const BRAND = Symbol.for("early-bridge.error");
+
+/** The one error class of the product: a stable `code`, the place, what was seen, and what to do. */
+export class BridgeError extends Error {
+  override readonly name = "BridgeError";
+  readonly code: ErrorCode;
+  readonly where: Where;
+  readonly hint: string;
+  readonly retryAfterMs: number | undefined;
+
+  constructor(code: ErrorCode, message: string, options: BridgeErrorOptions = {}) {
+    super(message, options.cause === undefined ? undefined : { cause: options.cause });
+    this.code = code;
+    this.where = options.where ?? {};
+    this.hint = options.hint ?? ERROR_CODES[code].hint;
+    this.retryAfterMs = options.retryAfterMs;
+    Object.defineProperty(this, BRAND, { value: true });
+    // the cause may hold headers or a response: kept for debuggers, not printed by loggers
+    if (options.cause !== undefined) {
+      Object.defineProperty(this, "cause", { value: options.cause, enumerable: false });
+    }
+  }
+
+  get kind(): ErrorKind {
+    return ERROR_CODES[this.code].kind;
+  }
+
+  get retryable(): boolean {
+    const entry: CodeEntry = ERROR_CODES[this.code];
+    return entry.retryable === true;
+  }
+
+  /** The same error with more of its place filled in; what is known already stays. */
+  at(where: Where): BridgeError {
+    return new BridgeError(this.code, this.message, {
+      where: { ...where, ...dropUndefined(this.where) },
+      hint: this.hint,
+      cause: this.cause,
+      retryAfterMs: this.retryAfterMs,
+    });
+  }
+
+  toJSON(): { code: ErrorCode; message: string; where: Where; hint: string } {
+    return { code: this.code, message: this.message, where: this.where, hint: this.hint };
+  }
+}
+
+function dropUndefined(where: Where): Where {
+  return Object.fromEntries(Object.entries(where).filter(([, value]) => value !== undefined));
+}
+
+/** Recognises our errors across two installed copies of the package. */
+export function isBridgeError(error: unknown, code?: ErrorCode): error is BridgeError {
+  return (
+    typeof error === "object" &&
+    error !== null &&
+    BRAND in error &&
+    (code === undefined || (error as { code?: unknown }).code === code)
+  );
+}
+
+/** Any thrown thing as a BridgeError; what is unknown becomes INTERNAL with its cause. */
+export function toBridgeError(error: unknown, where: Where = {}): BridgeError {
+  if (isBridgeError(error)) return error.at(where);
+  if (error instanceof Error && error.name === "AbortError") {
+    return new BridgeError("STOPPED", "Stopped on request.", { where, cause: error });
+  }
+  const message = error instanceof Error ? error.message : String(error);
+  return new BridgeError("INTERNAL", message, { where, cause: error });
+}
+
+/** The place as one line, outermost first; empty when nothing is known. */
+export function describeWhere(where: Where): string {
+  const parts: string[] = [];
+  if (where.file !== undefined) parts.push(where.file);
+  if (where.bridge !== undefined) parts.push(`bridge ${where.bridge}`);
+  if (where.account !== undefined) parts.push(`account ${where.account}`);
+  if (where.stream !== undefined) parts.push(`stream ${where.stream}`);
+  if (where.page !== undefined) parts.push(`page ${where.page}`);
+  if (where.table !== undefined) parts.push(`table ${where.table}`);
+  if (where.request !== undefined) parts.push(where.request);
+  return parts.join(" · ");
+}
+
+/** A value's type as messages name it. */
+export function typeName(value: unknown): string {
+  if (value === null) return "null";
+  if (Array.isArray(value)) return "list";
+  if (typeof value === "string") return "text";
+  if (typeof value === "bigint") return "number";
+  return typeof value;
+}

@@ -1,0 +1,58 @@
+/** Typed column batches: what a page becomes, and what a warehouse takes. */
+
+import type { ColumnType } from "./column-type.js";
+
+/**
+ * One column of one batch. Rows are `0 … rows-1`.
+ *
+ * `validity` has a bit per row (lowest bit first, 1 = has a value), in whole groups of 8 bytes; undefined
+ * means that every row has a value. Fixed-width kinds fill `data` (little-endian), others fill `texts`:
+ *
+ * | kind | data, bytes per row |
+ * | --- | --- |
+ * | boolean | 1: 0 or 1 |
+ * | date | 4: int32, days since 1970-01-01 |
+ * | int64 | 8 |
+ * | float64 | 8 |
+ * | timestamp, local_timestamp | 8: int64, µs since 1970 |
+ * | decimal | 8 where precision ≤ 18, else 16: the unscaled integer |
+ * | uuid | 16: big-endian, as written |
+ * | text, json, bytes (as base64) | `texts` |
+ */
+export interface ColumnBatch {
+  readonly name: string;
+  readonly type: ColumnType;
+  readonly validity: Uint8Array<ArrayBuffer> | undefined;
+  readonly data: ArrayBuffer | undefined;
+  /** one entry per row; where the row has no value, the entry means nothing */
+  readonly texts: readonly string[] | undefined;
+}
+
+export interface TableBatch {
+  readonly table: string;
+  readonly rows: number;
+  /** which record of the page a row came from: children follow their parent by it */
+  readonly recordOf: Int32Array<ArrayBuffer>;
+  readonly columns: readonly ColumnBatch[];
+}
+
+/** Bytes per row of a fixed-width kind; 0 for kinds that are kept as text. */
+export function fixedWidth(type: ColumnType): number {
+  switch (type.kind) {
+    case "boolean":
+      return 1;
+    case "date":
+      return 4;
+    case "int64":
+    case "float64":
+    case "timestamp":
+    case "local_timestamp":
+      return 8;
+    case "decimal":
+      return type.precision <= 18 ? 8 : 16;
+    case "uuid":
+      return 16;
+    default:
+      return 0;
+  }
+}

@@ -1,0 +1,386 @@
+/** A stream's shape: walks records into columns, learns types, and gives typed batches. */
+
+import { sha256 } from "@noble/hashes/sha2.js";
+import { bytesToHex } from "@noble/hashes/utils.js";
+import { typeName } from "../errors.js";
+import type { ColumnBatch, TableBatch } from "./batch.js";
+import { classifyColumn } from "./classify.js";
+import { type ColumnType, formatColumnType, type Seen, sameSeen, sameType } from "./column-type.js";
+import { encodeColumn, scalarText } from "./encode.js";
+import { ExactNumber, stringifyExact } from "./exact-json.js";
+import { formatPath, type NameRules, nameForPath, parsePath, snakeCase } from "./naming.js";
+import { getByPath } from "./path-get.js";
+import {
+  type ColumnRole,
+  type ColumnRule,
+  ColumnShape,
+  type FieldNode,
+  newObjectNode,
+  type ObjectNode,
+  type TableSchema,
+  TableShape,
+} from "./table-shape.js";
+
+export interface ShapeSpec {
+  readonly stream: string;
+  /** paths of the key's fields; empty where a record has none */
+  readonly key: readonly (readonly string[])[];
+  /** rules by path, as `formatPath` writes it */
+  readonly columns: ReadonlyMap<string, ColumnRule>;
+  readonly names: NameRules;
+  /** table names that belong to others in the same schema */
+  readonly takenTables: ReadonlySet<string>;
+}
+
+/** A column that the ledger remembers from earlier runs. */
+export interface KnownColumn {
+  readonly table: string;
+  readonly tablePath: string;
+  readonly name: string;
+  readonly path: string;
+  readonly role: ColumnRole;
+  readonly type: ColumnType;
+  readonly seen: Seen;
+}
+
+/** Why a record cannot become rows. It is kept whole, in quarantine. */
+export interface Issue {
+  readonly reason: "not_an_object" | "key_missing" | "type_mismatch";
+  readonly path: string;
+  readonly message: string;
+  readonly record: unknown;
+}
+
+export interface Shaped {
+  readonly batches: readonly TableBatch[];
+  readonly issues: readonly Issue[];
+}
+
+/** Columns that the warehouse adds to every row: no data column may take their names. */
+export const RUN_COLUMN = "eb_run";
+export const LOADED_COLUMN = "eb_loaded_at";
+export const ROW_ID_COLUMN = "eb_row_id";
+export const POSITION_COLUMN = "eb_position";
+const RESERVED = [RUN_COLUMN, LOADED_COLUMN, ROW_ID_COLUMN, POSITION_COLUMN];
+/** Deeper objects become one json column: no real API nests so far, and the stack stays safe. */
+const MAX_DEPTH = 64;
+
+export class Shape {
+  readonly tables: TableShape[] = [];
+  /** counts up whenever a table, a column or a type changes */
+  version = 0;
+  private readonly keyColumns: ColumnShape[];
+  private readonly takenTables: Set<string>;
+
+  constructor(
+    readonly spec: ShapeSpec,
+    known: readonly KnownColumn[] = [],
+  ) {
+    const name = snakeCase(spec.stream);
+    this.takenTables = new Set([...spec.takenTables, name]);
+    const root = new TableShape(name, [], spec.names, RESERVED);
+    this.tables.push(root);
+    const knownNames = new Map(known.map((column) => [`${column.table} ${column.path}`, column.name]));
+    this.keyColumns =
+      spec.key.length === 0
+        ? [root.addColumn(new ColumnShape(ROW_ID_COLUMN, "", "row_id", { type: { kind: "text" } }))]
+        : spec.key.map((parts) => {
+            const field = this.fieldAt(root, parts);
+            const knownName = knownNames.get(`${name} ${formatPath(parts)}`);
+            field.column ??= root.addDataColumn(parts, field.rule, knownName);
+            return field.column;
+          });
+    for (const column of known) this.restore(column);
+  }
+
+  /** The tables and columns that have a type by now, in a stable order. */
+  schema(): TableSchema[] {
+    return this.tables.map((table) => ({
+      name: table.name,
+      path: formatPath(table.parts),
+      recordKey: (table.parts.length === 0 ? this.keyColumns : table.links).map((column) => column.name),
+      columns: table.columns.flatMap((column) =>
+        column.type === undefined
+          ? []
+          : [
+              {
+                name: column.name,
+                path: column.path,
+                role: column.role,
+                type: column.type,
+                declared: column.rule.type !== undefined,
+                seen: column.seen,
+              },
+            ],
+      ),
+    }));
+  }
+
+  /** Walks one page of records. Records that cannot be stored come back as issues; the others go on. */
+  shapeRecords(records: readonly unknown[]): Shaped {
+    const issues: Issue[] = [];
+    const skip = new Set<number>();
+    let found: number;
+    do {
+      this.walkRecords(records, skip, issues);
+      found = issues.length;
+      this.checkDeclared(records, skip, issues);
+    } while (issues.length > found);
+    return { batches: this.encodeTables(), issues };
+  }
+
+  private walkRecords(records: readonly unknown[], skip: Set<number>, issues: Issue[]): void {
+    for (const table of this.tables) table.clearRows();
+    const root = this.tables[0]!;
+    for (let i = 0; i < records.length; i++) {
+      if (skip.has(i)) continue;
+      const record = records[i];
+      if (!isPlainObject(record)) {
+        skip.add(i);
+        const message = `a record must be an object, this is ${typeName(record)}`;
+        issues.push({ reason: "not_an_object", path: "", message, record });
+        continue;
+      }
+      const key = this.keyOf(record);
+      if (typeof key === "string") {
+        skip.add(i);
+        issues.push({ reason: "key_missing", path: key, message: `the key field ${key} has no value`, record });
+        continue;
+      }
+      const row = root.rows;
+      root.recordOf.push(i);
+      if (this.spec.key.length === 0) this.keyColumns[0]!.put(row, key[0]);
+      new Walk(this, i, key).object(root.root, record, root, row, 0);
+    }
+  }
+
+  /** The key's values, or the path of the field that has none. */
+  private keyOf(record: Record<string, unknown>): unknown[] | string {
+    if (this.spec.key.length === 0) return [rowId(record)];
+    const values: unknown[] = [];
+    for (const parts of this.spec.key) {
+      const value = getByPath(record, parts);
+      if (value === undefined || value === null || typeof value === "object") {
+        if (!(value instanceof ExactNumber)) return formatPath(parts);
+      }
+      values.push(value);
+    }
+    return values;
+  }
+
+  /** Adds to `skip` the records whose values do not fit a declared type. */
+  private checkDeclared(records: readonly unknown[], skip: Set<number>, issues: Issue[]): void {
+    for (const table of this.tables) {
+      for (const column of table.columns) {
+        const { type } = column.rule;
+        if (type === undefined || column.role !== "data" || type.kind === "text" || type.kind === "json") continue;
+        const { column: encoded, misfits } = encodeColumn(column.name, type, column.values, table.rows);
+        column.encoded = encoded;
+        for (const row of misfits) {
+          const index = table.recordOf[row]!;
+          if (skip.has(index)) continue;
+          skip.add(index);
+          const seen = clip(scalarText(column.values[row]));
+          const message = `${column.path} is declared ${formatColumnType(type)}, seen ${typeName(column.values[row])} ${seen}`;
+          issues.push({ reason: "type_mismatch", path: column.path, message, record: records[index] });
+        }
+      }
+    }
+  }
+
+  private encodeTables(): TableBatch[] {
+    const batches: TableBatch[] = [];
+    for (const table of this.tables) {
+      for (const { field, row } of table.emptyLists) {
+        if (field.column !== undefined && field.column.values[row] === undefined) field.column.put(row, []);
+      }
+      const columns: ColumnBatch[] = [];
+      for (const column of table.columns) {
+        this.learnType(column);
+        if (column.type === undefined || table.rows === 0) continue;
+        columns.push(column.encoded ?? encodeColumn(column.name, column.type, column.values, table.rows).column);
+      }
+      if (table.rows === 0) continue;
+      batches.push({ table: table.name, rows: table.rows, recordOf: Int32Array.from(table.recordOf), columns });
+    }
+    return batches;
+  }
+
+  private learnType(column: ColumnShape): void {
+    const { type, seen } = column;
+    if (column.source !== undefined) column.type = column.source.type;
+    else if (column.rule.type === undefined) column.learn(classifyColumn(column.values, column.seen));
+    // what was seen decides later widenings: the ledger must learn of it even where the type stays
+    if (!sameType(type, column.type) || !sameSeen(seen, column.seen)) this.version++;
+  }
+
+  /** Makes the column for a field's scalars. */
+  addFieldColumn(table: TableShape, field: FieldNode): ColumnShape {
+    field.column = table.addDataColumn(field.parts, field.rule);
+    // a declared type makes a column at once, others when the first value shows its type
+    if (field.rule.type !== undefined) this.version++;
+    return field.column;
+  }
+
+  /** Makes the child table for a field's lists of objects. */
+  addChildTable(parent: TableShape, field: FieldNode, knownName?: string): TableShape {
+    const root = this.tables[0]!;
+    const parts = [...field.parts, "[*]"];
+    const plain = parts.filter((part) => part !== "[*]");
+    const name = knownName ?? nameForPath([root.name, ...plain], this.takenTables, this.spec.names);
+    this.takenTables.add(name);
+    const child = new TableShape(name, parts, this.spec.names, RESERVED);
+    for (const key of this.keyColumns) {
+      const linkName = nameForPath([root.name, key.name], new Set(RESERVED), this.spec.names);
+      child.links.push(child.addColumn(new ColumnShape(linkName, key.path, "link", key.rule, key)));
+    }
+    for (const positionName of [...outerPositions(parent, this.spec.names), POSITION_COLUMN]) {
+      const rule: ColumnRule = { type: { kind: "int64" } };
+      child.positions.push(child.addColumn(new ColumnShape(positionName, "", "position", rule)));
+    }
+    field.children = child;
+    this.tables.push(child);
+    this.version++;
+    return child;
+  }
+
+  addField(node: ObjectNode, key: string): FieldNode {
+    const parts = [...node.parts, key];
+    const rule = this.spec.columns.get(formatPath(parts)) ?? {};
+    const empty = { column: undefined, object: undefined, children: undefined };
+    const field: FieldNode = { key, index: node.order.length, parts, rule, ...empty };
+    node.fields.set(key, field);
+    node.order.push(field);
+    return field;
+  }
+
+  /** The field at a path within a table; objects on the way are made. */
+  private fieldAt(table: TableShape, own: readonly string[]): FieldNode {
+    let node = table.root;
+    for (const key of own.slice(0, -1)) {
+      const field: FieldNode = node.fields.get(key) ?? this.addField(node, key);
+      field.object ??= newObjectNode(field.parts);
+      node = field.object;
+    }
+    const last = own[own.length - 1]!;
+    return node.fields.get(last) ?? this.addField(node, last);
+  }
+
+  private restore(known: KnownColumn): void {
+    const table = this.tableAt(parsePath(known.tablePath) ?? [], known.table);
+    if (known.role !== "data") return;
+    const parts = parsePath(known.path);
+    if (parts === undefined) return;
+    const field = this.fieldAt(table, parts.slice(table.parts.length));
+    field.column ??= table.addDataColumn(parts, field.rule, known.name);
+    if (field.rule.type === undefined) field.column.learn(known.seen);
+  }
+
+  private tableAt(parts: readonly string[], name: string): TableShape {
+    let table = this.tables[0]!;
+    let from = 0;
+    for (let at = 0; at < parts.length; at++) {
+      if (parts[at] !== "[*]") continue;
+      const field = this.fieldAt(table, parts.slice(from, at));
+      const last = at === parts.length - 1;
+      table = field.children ?? this.addChildTable(table, field, last ? name : undefined);
+      from = at + 1;
+    }
+    return table;
+  }
+}
+
+/** One record's walk: the record's index and key go down to all its rows. */
+class Walk {
+  private readonly position: number[] = [];
+
+  constructor(
+    private readonly shape: Shape,
+    private readonly record: number,
+    private readonly key: readonly unknown[],
+  ) {}
+
+  object(node: ObjectNode, object: Record<string, unknown>, table: TableShape, row: number, depth: number): void {
+    const { order, fields } = node;
+    let next = 0;
+    for (const key in object) {
+      const value = object[key];
+      let field = order[next];
+      if (field === undefined || field.key !== key) {
+        field = fields.get(key) ?? this.shape.addField(node, key);
+      }
+      next = field.index + 1;
+      if (value === null || value === undefined || field.rule.skip === true) continue;
+      if (typeof value !== "object" || value instanceof ExactNumber) this.scalar(field, value, table, row);
+      else if (field.rule.type !== undefined || field.rule.hash === true || depth > MAX_DEPTH) {
+        this.scalar(field, value, table, row);
+      } else if (Array.isArray(value)) this.list(field, value, table, row, depth);
+      else {
+        field.object ??= newObjectNode(field.parts);
+        this.object(field.object, value as Record<string, unknown>, table, row, depth + 1);
+      }
+    }
+  }
+
+  private scalar(field: FieldNode, value: unknown, table: TableShape, row: number): void {
+    const column = field.column ?? this.shape.addFieldColumn(table, field);
+    column.put(row, field.rule.hash === true ? hashText(scalarText(value)) : value);
+  }
+
+  private list(field: FieldNode, list: readonly unknown[], table: TableShape, row: number, depth: number): void {
+    if (list.length === 0) {
+      if (field.children === undefined) table.emptyLists.push({ field, row });
+      return;
+    }
+    if (!holdsObjects(list)) {
+      this.scalar(field, list, table, row);
+      return;
+    }
+    const child = field.children ?? this.shape.addChildTable(table, field);
+    for (let i = 0; i < list.length; i++) {
+      const childRow = child.rows;
+      child.recordOf.push(this.record);
+      for (let k = 0; k < this.key.length; k++) child.links[k]!.put(childRow, this.key[k]);
+      this.position.push(i);
+      for (let p = 0; p < this.position.length; p++) child.positions[p]!.put(childRow, this.position[p]);
+      const item = list[i];
+      if (item !== null) this.object(child.root, item as Record<string, unknown>, child, childRow, depth + 1);
+      this.position.pop();
+    }
+  }
+}
+
+/** Names for the positions of the lists around a child's own list, outermost first. */
+function outerPositions(parent: TableShape, names: NameRules): string[] {
+  const plain = parent.parts.filter((part) => part !== "[*]");
+  return parent.positions.map(({ name }) =>
+    name === POSITION_COLUMN ? nameForPath([...plain, "position"], new Set(), names) : name,
+  );
+}
+
+function isPlainObject(value: unknown): value is Record<string, unknown> {
+  return typeof value === "object" && value !== null && !Array.isArray(value) && !(value instanceof ExactNumber);
+}
+
+/** Whether a list is one of objects: nulls among them are rows without values. */
+function holdsObjects(list: readonly unknown[]): boolean {
+  let objects = 0;
+  for (const item of list) {
+    if (isPlainObject(item)) objects++;
+    else if (item !== null) return false;
+  }
+  return objects > 0;
+}
+
+function hashText(text: string): string {
+  return bytesToHex(sha256(new TextEncoder().encode(text)));
+}
+
+/** 128 bits of SHA-256 over the record as JSON, as hexadecimal digits. */
+function rowId(record: unknown): string {
+  return hashText(stringifyExact(record)).slice(0, 32);
+}
+
+function clip(text: string): string {
+  return text.length > 60 ? `${text.slice(0, 57)}…` : text;
+}

@@ -1,0 +1,146 @@
+/**
+ * The known form of a stream's tables: a tree that follows the records, and the columns at its leaves.
+ *
+ *   record ─ ObjectNode ─ fields ─┬─ column      scalars, and lists of scalars as json
+ *                                 ├─ object      nested object: an ObjectNode of the same table
+ *                                 └─ children    list of objects: a TableShape of its own
+ *
+ * A field may have all three: what arrives decides which is used, so no record is refused for its form.
+ */
+
+import type { ColumnBatch } from "./batch.js";
+import { type ColumnType, NOTHING_SEEN, type Seen, typeOfSeen } from "./column-type.js";
+import { formatPath, type NameRules, nameForPath } from "./naming.js";
+
+/** What a connector says of one path. */
+export interface ColumnRule {
+  readonly type?: ColumnType | undefined;
+  /** store the SHA-256 of the text instead of the text */
+  readonly hash?: boolean | undefined;
+  /** make no column of it */
+  readonly skip?: boolean | undefined;
+}
+
+/** data: from the record · row_id: hash of a record without key · link: the root's key · position: in a list */
+export type ColumnRole = "data" | "row_id" | "link" | "position";
+
+/** A column as the warehouse and the ledger know it. */
+export interface ColumnSchema {
+  readonly name: string;
+  readonly path: string;
+  readonly role: ColumnRole;
+  readonly type: ColumnType;
+  readonly declared: boolean;
+  readonly seen: Seen;
+}
+
+/** A table as the warehouse and the ledger know it. */
+export interface TableSchema {
+  readonly name: string;
+  /** path of the list that the table holds; empty for the stream's own table */
+  readonly path: string;
+  readonly columns: readonly ColumnSchema[];
+  /** names of the columns that identify the record a row belongs to; empty where the stream has no key */
+  readonly recordKey: readonly string[];
+}
+
+export class ColumnShape {
+  /** raw values of the page being read, by row; shorter than the table where the last rows have none */
+  readonly values: unknown[] = [];
+  seen: Seen = NOTHING_SEEN;
+  type: ColumnType | undefined;
+  /** this page's values, where they were encoded ahead to check a declared type */
+  encoded: ColumnBatch | undefined;
+
+  constructor(
+    readonly name: string,
+    readonly path: string,
+    readonly role: ColumnRole,
+    readonly rule: ColumnRule,
+    /** a link column has the type of the key column it repeats */
+    readonly source?: ColumnShape,
+  ) {
+    this.type = rule.type;
+  }
+
+  put(row: number, value: unknown): void {
+    const { values } = this;
+    // a gap is filled, or V8 would turn a late column's array into a dictionary
+    while (values.length < row) values.push(undefined);
+    values[row] = value;
+  }
+
+  learn(seen: Seen): void {
+    this.seen = seen;
+    if (this.rule.type === undefined) this.type = typeOfSeen(seen);
+  }
+}
+
+export interface FieldNode {
+  readonly key: string;
+  readonly index: number;
+  readonly parts: readonly string[];
+  readonly rule: ColumnRule;
+  column: ColumnShape | undefined;
+  object: ObjectNode | undefined;
+  children: TableShape | undefined;
+}
+
+export interface ObjectNode {
+  readonly parts: readonly string[];
+  readonly fields: Map<string, FieldNode>;
+  /** in the order of first arrival: the walk guesses the next field from it */
+  readonly order: FieldNode[];
+}
+
+export function newObjectNode(parts: readonly string[]): ObjectNode {
+  return { parts, fields: new Map(), order: [] };
+}
+
+export class TableShape {
+  readonly root: ObjectNode;
+  readonly columns: ColumnShape[] = [];
+  readonly links: ColumnShape[] = [];
+  /** one per list level, outermost first; the last is the row's own `eb_position` */
+  readonly positions: ColumnShape[] = [];
+  readonly recordOf: number[] = [];
+  /** empty lists of this page: `[]` where the field turns out to be a json column */
+  readonly emptyLists: { readonly field: FieldNode; readonly row: number }[] = [];
+  private readonly taken: Set<string>;
+
+  constructor(
+    readonly name: string,
+    readonly parts: readonly string[],
+    private readonly names: NameRules,
+    reserved: readonly string[],
+  ) {
+    this.root = newObjectNode(parts);
+    this.taken = new Set(reserved);
+  }
+
+  get rows(): number {
+    return this.recordOf.length;
+  }
+
+  /** Adds a column for a path of the record, under the name that the ledger knows or a new one. */
+  addDataColumn(parts: readonly string[], rule: ColumnRule, knownName?: string): ColumnShape {
+    const own = parts.slice(this.parts.length).filter((part) => part !== "[*]");
+    const name = knownName ?? nameForPath(own, this.taken, this.names);
+    return this.addColumn(new ColumnShape(name, formatPath(parts), "data", rule));
+  }
+
+  addColumn(column: ColumnShape): ColumnShape {
+    this.taken.add(column.name);
+    this.columns.push(column);
+    return column;
+  }
+
+  clearRows(): void {
+    this.recordOf.length = 0;
+    this.emptyLists.length = 0;
+    for (const column of this.columns) {
+      column.values.length = 0;
+      column.encoded = undefined;
+    }
+  }
+}

@@ -1,0 +1,140 @@
+/**
+ * One exchange with an API: `retry( sign( pace( send ) ) )`. The answer is read inside the retry, for a body that
+ * cannot be read is a failure like any other.
+ */
+
+import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
+import { readLimits, retryAfter } from "../core/pace/limit-headers.js";
+import { isPassingStatus } from "../core/pace/retry-policy.js";
+import type { Redactor } from "../core/redact.js";
+import type { PaceGate } from "./pace-gate.js";
+import { type RetryParts, withRetries } from "./retry.js";
+import type { HttpRequest, HttpResponse, Send } from "./transport.js";
+
+/** Counts of one stream's requests; the exchange adds to it. */
+export interface Tally {
+  requests: number;
+  retries: number;
+  /** waiting for the pace or before a retry */
+  waitedMs: number;
+  bytes: number;
+}
+
+export function newTally(): Tally {
+  return { requests: 0, retries: 0, waitedMs: 0, bytes: 0 };
+}
+
+/** What an exchange tells while it goes on. */
+export type ExchangeEvent =
+  | { readonly type: "waiting"; readonly reason: "pace" | "api asked"; readonly ms: number }
+  | { readonly type: "retry"; readonly attempt: number; readonly ms: number; readonly why: string };
+
+export interface ExchangeContext {
+  readonly where: Where;
+  readonly tally: Tally;
+  readonly signal?: AbortSignal | undefined;
+  readonly onEvent?: ((event: ExchangeEvent) => void) | undefined;
+}
+
+/** Adds credentials, and sends again with new ones after a 401. */
+export type Signer = (next: Send) => Send;
+
+export interface ExchangeParts extends RetryParts {
+  readonly send: Send;
+  readonly sign: Signer;
+  readonly gate: PaceGate;
+  readonly redactor: Redactor;
+}
+
+export type Exchange = <T>(
+  request: HttpRequest,
+  read: (response: HttpResponse) => T,
+  context: ExchangeContext,
+) => Promise<T>;
+
+/** Joins the parts into an exchange for one account. */
+export function createExchange(parts: ExchangeParts): Exchange {
+  const { clock, gate } = parts;
+  let everAnswered = false;
+  return async (request, read, context) => {
+    const { tally, signal, onEvent } = context;
+    const paced: Send = async (signed) => {
+      const entered = await gate.enter(signal, (ms, reason) => onEvent?.({ type: "waiting", reason, ms }));
+      tally.waitedMs += entered.ms;
+      tally.requests++;
+      try {
+        const response = await parts.send(signed);
+        gate.leave(entered.ticket, readLimits(response.headers, clock.now()));
+        if (response.status === 429) gate.refused(retryAfter(response.headers["retry-after"], clock.now()) ?? 1000);
+        tally.bytes += response.body.length;
+        return response;
+      } catch (error) {
+        gate.leave(entered.ticket, undefined);
+        throw error;
+      }
+    };
+    const send = parts.sign(paced);
+    const where = { ...context.where, request: parts.redactor.hide(`${request.method} ${request.url}`) };
+    const attempt = async () => {
+      const response = checkStatus(await send({ ...request, signal }), parts.redactor, clock.now());
+      const value = read(response);
+      everAnswered = true;
+      return value;
+    };
+    const onRetry = (waitMs: number, error: BridgeError, tries: number) => {
+      tally.retries++;
+      tally.waitedMs += waitMs;
+      onEvent?.({ type: "retry", attempt: tries, ms: waitMs, why: error.message });
+    };
+    const isDoubtful = (error: BridgeError) => looksMisdirected(error) || (!everAnswered && isUnreached(error));
+    try {
+      return await withRetries(attempt, parts, { signal, isDoubtful, onRetry });
+    } catch (error) {
+      throw isBridgeError(error) ? error.at(where) : error;
+    }
+  };
+}
+
+/** A web page, or something else that is no JSON: mostly a wrong address, now and then a passing fault. */
+function looksMisdirected(error: BridgeError): boolean {
+  return error.code === "BODY_HTML" || error.code === "BODY_NOT_JSON";
+}
+
+function isUnreached(error: BridgeError): boolean {
+  return error.code === "CONNECTION_REFUSED" || error.code === "HOST_UNKNOWN" || error.code === "TIMED_OUT";
+}
+
+/** Turns a status that is no success into the error for it, with the API's own words. */
+export function checkStatus(response: HttpResponse, redactor: Redactor, nowMs: number): HttpResponse {
+  const { status } = response;
+  if (status >= 200 && status < 300) return response;
+  const said = redactor.hide(apiWords(response.body));
+  const words = said === "" ? "" : ` It says: ${said}`;
+  const retryAfterMs = retryAfter(response.headers["retry-after"], nowMs);
+  if (status >= 300 && status < 400) {
+    const to = redactor.hide(response.headers.location ?? "nowhere");
+    throw new BridgeError("REDIRECTED", `The API points to another address: ${to}`);
+  }
+  if (status === 401) throw new BridgeError("TOKEN_REFUSED", `The API refused the credentials (401).${words}`);
+  if (status === 403) throw new BridgeError("FORBIDDEN", `The API forbids this request (403).${words}`);
+  if (status === 404 || status === 410) throw new BridgeError("NOT_FOUND", `The API knows no such address (${status}).${words}`);
+  if (status === 429) throw new BridgeError("RATE_LIMITED", `The API says: too many requests (429).${words}`, { retryAfterMs });
+  if (isPassingStatus(status)) throw new BridgeError("SERVER_FAILED", `The API failed (${status}).${words}`, { retryAfterMs });
+  throw new BridgeError("REQUEST_REFUSED", `The API refused the request (${status}).${words}`);
+}
+
+/** The message in an error body, shortened: a `message`, `error` or `detail` of JSON, or the text itself. */
+function apiWords(body: Uint8Array): string {
+  const text = new TextDecoder().decode(body.subarray(0, 2000)).trim();
+  let said = text;
+  try {
+    const json = JSON.parse(text) as Record<string, unknown>;
+    const candidates = [json.message, json.error_description, json.detail, json.error, json.title];
+    const found = candidates.find((each) => typeof each === "string" && each !== "");
+    if (typeof found === "string") said = found;
+  } catch {
+    if (text.startsWith("<")) said = /<title[^>]*>([^<]*)/i.exec(text)?.[1]?.trim() ?? "";
+  }
+  const oneLine = said.replaceAll(/\s+/g, " ");
+  return oneLine.length > 200 ? `${oneLine.slice(0, 199)}…` : oneLine;
+}

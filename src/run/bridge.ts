@@ -1,0 +1,161 @@
+/** Bridges: one account's chosen streams, carried into one warehouse. */
+
+import pLimit from "p-limit";
+import { checkValue } from "../core/define/check.js";
+import { codeSource } from "../core/define/connector.js";
+import { durationMs } from "../core/define/duration.js";
+import { bridgeStreamsSchema, checkpointSchema, type WriteMode } from "../core/define/project-schema.js";
+import { BridgeError, toBridgeError } from "../core/errors.js";
+import { snakeCase } from "../core/shape/naming.js";
+import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
+import { carryStream } from "./carry-stream.js";
+import type { Api } from "./connect.js";
+import type { OnRunEvent, RunReport, StreamReport } from "./events.js";
+
+export interface BridgeOptions {
+  readonly from: Api;
+  readonly to: Warehouse;
+  /** the bridge's name in the ledger; default: the connector's name */
+  readonly name?: string | undefined;
+  /** schema of the tables; default: the connector's name */
+  readonly schema?: string | undefined;
+  /** streams to carry, with how each is written; default: all of them */
+  readonly streams?: Readonly<Record<string, { readonly write?: WriteMode | undefined }>> | undefined;
+  /** rows and time (ISO 8601) between two checkpoints, at most */
+  readonly checkpoint?: { readonly rows?: number | undefined; readonly every?: string | undefined } | undefined;
+}
+
+export interface RunOptions {
+  /** some of the bridge's streams; default: all of them */
+  readonly streams?: readonly string[] | undefined;
+  /** Aborted: reading stops, what was read is committed, and the report says "stopped". */
+  readonly signal?: AbortSignal | undefined;
+  readonly onEvent?: OnRunEvent | undefined;
+}
+
+export interface Bridge {
+  readonly name: string;
+  readonly schema: string;
+  readonly warehouse: Warehouse;
+  readonly streams: ReadonlyMap<string, WriteMode>;
+  /**
+   * Runs once. A failing stream does not stop the others, and is told in the report.
+   * @throws BridgeError when nothing could begin: WAREHOUSE_*, TABLE_FOREIGN, CONFIG_UNKNOWN_NAME
+   */
+  run(options?: RunOptions): Promise<RunReport>;
+}
+
+/**
+ * Joins an API and a warehouse.
+ * @throws BridgeError CONFIG_INVALID, CONFIG_UNKNOWN_KEY, CONFIG_UNKNOWN_NAME
+ */
+export function openBridge(options: BridgeOptions): Bridge {
+  const { from: api, to: warehouse } = options;
+  const { connector } = api;
+  const { name = connector.connector, schema = connector.connector } = options;
+  const rule = checkValue(checkpointSchema, options.checkpoint ?? {}, codeSource("openBridge.checkpoint"));
+  const chosen = checkValue(bridgeStreamsSchema, options.streams ?? allStreams(api), codeSource("openBridge.streams"));
+  const streams = new Map<string, WriteMode>();
+  for (const [stream, { write }] of Object.entries(chosen)) streams.set(stream, writeMode(api, name, stream, write));
+  const checkpoint = { rows: rule.rows, everyMs: durationMs(rule.every) };
+  return {
+    name,
+    schema,
+    warehouse,
+    streams,
+    async run({ streams: only, signal, onEvent = () => {} } = {}) {
+      const names = chooseStreams(streams, only, name);
+      const session = await warehouse.open();
+      try {
+        return await runStreams({ api, session, name, schema, streams, names, checkpoint, signal, onEvent });
+      } finally {
+        await session.close();
+      }
+    },
+  };
+}
+
+function allStreams(api: Api): Record<string, { write?: WriteMode }> {
+  return Object.fromEntries(Object.keys(api.connector.streams).map((stream) => [stream, {}]));
+}
+
+function writeMode(api: Api, bridge: string, stream: string, write: WriteMode | undefined): WriteMode {
+  const { key } = api.stream(stream);
+  if (write === undefined) return key.length > 0 ? "upsert" : "replace";
+  if (write === "upsert" && key.length === 0) {
+    throw new BridgeError("CONFIG_INVALID", `Stream ${stream} is to be written by upsert, but has no key.`, {
+      where: { bridge, stream },
+      hint: "Give the stream a key in the connector, or write: replace.",
+    });
+  }
+  return write;
+}
+
+function chooseStreams(
+  streams: ReadonlyMap<string, WriteMode>,
+  only: readonly string[] | undefined,
+  bridge: string,
+): readonly string[] {
+  for (const stream of only ?? []) {
+    if (streams.has(stream)) continue;
+    const message = `Bridge ${bridge} carries no stream ${stream}.`;
+    const hint = `Its streams: ${[...streams.keys()].join(", ")}.`;
+    throw new BridgeError("CONFIG_UNKNOWN_NAME", message, { where: { bridge }, hint });
+  }
+  return only ?? [...streams.keys()];
+}
+
+interface RunParts {
+  readonly api: Api;
+  readonly session: WarehouseSession;
+  readonly name: string;
+  readonly schema: string;
+  readonly streams: ReadonlyMap<string, WriteMode>;
+  readonly names: readonly string[];
+  readonly checkpoint: { readonly rows: number; readonly everyMs: number };
+  readonly signal: AbortSignal | undefined;
+  readonly onEvent: OnRunEvent;
+}
+
+async function runStreams(parts: RunParts): Promise<RunReport> {
+  const { api, session, name: bridge, schema, streams, names, checkpoint, onEvent } = parts;
+  const { ledger } = session;
+  const startedAtMs = api.clock.now();
+  const run = await ledger.startRun({ bridge, startedAtMs });
+  onEvent({ type: "run started", run, bridge, streams: names });
+  // a wrong secret or a broken warehouse concerns all streams: the others stop instead of failing one by one
+  const fatal = new AbortController();
+  const signal = AbortSignal.any([fatal.signal, ...(parts.signal === undefined ? [] : [parts.signal])]);
+  const rootTables = new Set([...streams.keys()].map(snakeCase));
+  const atOnce = pLimit(api.connector.api.pace.at_once);
+  const carry = async (stream: string): Promise<StreamReport> => {
+    const write = streams.get(stream)!;
+    const common = { api, session, run, bridge, schema, checkpoint, rootTables, startedAtMs, onEvent };
+    const report = await carryStream({ ...common, stream, write, signal });
+    if (report.error?.kind === "sign_in" || report.error?.kind === "warehouse") fatal.abort();
+    return report;
+  };
+  const reports = await Promise.all(names.map((stream) => atOnce(() => carry(stream))));
+  const report = makeReport(run, bridge, startedAtMs, api.clock.now(), reports);
+  const { outcome, endedAtMs, error } = report;
+  await ledger
+    .endRun({ run, outcome, endedAtMs, errorCode: error?.code, errorMessage: error?.message, streams: reports })
+    .catch((thrown: unknown) => {
+      // the streams' own failure explains more than the ledger's, which mostly follows from it
+      if (error === undefined) throw toBridgeError(thrown, { bridge });
+    });
+  onEvent({ type: "run ended", report });
+  return report;
+}
+
+function makeReport(
+  run: number,
+  bridge: string,
+  startedAtMs: number,
+  endedAtMs: number,
+  streams: readonly StreamReport[],
+): RunReport {
+  const error = streams.find((stream) => stream.error !== undefined)?.error;
+  const outcome = error !== undefined ? "failed" : streams.some((each) => each.outcome === "stopped") ? "stopped" : "done";
+  return { run, bridge, outcome, startedAtMs, endedAtMs, streams, error };
+}

@@ -1,0 +1,48 @@
+/** What a run tells while it goes on, and its report at the end. */
+
+import type { BridgeError } from "../core/errors.js";
+import type { ExchangeEvent } from "../http/exchange.js";
+import type { RunOutcome, SchemaChange, StreamRecord } from "../warehouse/warehouse.js";
+
+/** A stream's part of the report. Times are in ms; `rowsByTable` counts rows written, children as well. */
+export interface StreamReport extends StreamRecord {
+  readonly rowsByTable: Readonly<Record<string, number>>;
+  /** where the cursor stands now */
+  readonly cursor: string | undefined;
+  readonly error: BridgeError | undefined;
+}
+
+export interface RunReport {
+  readonly run: number;
+  readonly bridge: string;
+  readonly outcome: RunOutcome;
+  readonly startedAtMs: number;
+  readonly endedAtMs: number;
+  readonly streams: readonly StreamReport[];
+  /** the first stream's failure, where there is one */
+  readonly error: BridgeError | undefined;
+}
+
+type OfStream<T> = T & { readonly stream: string };
+
+export type RunEvent =
+  | { readonly type: "run started"; readonly run: number; readonly bridge: string; readonly streams: readonly string[] }
+  | OfStream<{ readonly type: "stream started"; readonly since: string | undefined; readonly goesOn: boolean }>
+  | OfStream<{
+      readonly type: "page";
+      readonly page: number;
+      readonly records: number;
+      /** rows of all tables */
+      readonly rows: number;
+      readonly bytes: number;
+      readonly requestsLeft: number | undefined;
+    }>
+  | OfStream<ExchangeEvent>
+  | OfStream<{ readonly type: "checkpoint"; readonly number: number; readonly cursor: string | undefined }>
+  | OfStream<{ readonly type: "schema changed" } & SchemaChange>
+  | OfStream<{ readonly type: "quarantined"; readonly reason: string; readonly path: string; readonly message: string }>
+  | OfStream<{ readonly type: "notice"; readonly message: string }>
+  | OfStream<{ readonly type: "stream ended"; readonly report: StreamReport }>
+  | { readonly type: "run ended"; readonly report: RunReport };
+
+export type OnRunEvent = (event: RunEvent) => void;

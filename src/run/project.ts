@@ -1,0 +1,181 @@
+/** A project on disk: bridges.yaml, its connector files, and secrets from the environment and .env. */
+
+import { readFile } from "node:fs/promises";
+import { dirname, join, relative, resolve } from "node:path";
+import { parseEnv } from "node:util";
+import { checkValue, nearest, parseYaml, type YamlFile } from "../core/define/check.js";
+import { type AccountSettings, checkConnector } from "../core/define/connector.js";
+import type { Connector } from "../core/define/connector-schema.js";
+import { type Project, projectSchema } from "../core/define/project-schema.js";
+import { BridgeError } from "../core/errors.js";
+import type { Warehouse } from "../warehouse/warehouse.js";
+import { type Bridge, openBridge } from "./bridge.js";
+import { type ConnectOptions, connect } from "./connect.js";
+
+export const PROJECT_FILE = "bridges.yaml";
+
+export interface ProjectOptions {
+  /** values for $NAME; default: process.env. A .env file in the project's folder fills what is missing. */
+  readonly env?: Readonly<Record<string, string | undefined>> | undefined;
+}
+
+/** A bridge with its API, to be closed after use. */
+export interface OpenedBridge {
+  readonly bridge: Bridge;
+  close(): Promise<void>;
+}
+
+export interface OpenedProject {
+  readonly folder: string;
+  readonly definition: Project;
+  /** names of the bridges, in the file's order */
+  readonly bridges: readonly string[];
+  /** @throws BridgeError CONFIG_*, SECRET_*, URL_*, DRIVER_MISSING */
+  openBridge(name: string, options?: Pick<ConnectOptions, "http" | "retry" | "clock" | "random">): Promise<OpenedBridge>;
+  warehouse(name: string): Promise<Warehouse>;
+}
+
+/**
+ * Reads and checks a project's bridges.yaml.
+ * @throws BridgeError CONFIG_NOT_FOUND, CONFIG_SYNTAX, CONFIG_INVALID, CONFIG_UNKNOWN_KEY
+ */
+export async function openProject(folder: string, options: ProjectOptions = {}): Promise<OpenedProject> {
+  const file = await readYaml(join(folder, PROJECT_FILE), "No bridges.yaml is here.");
+  const definition = checkValue(projectSchema, file.value, file);
+  const env = { ...(await readEnvFile(folder)), ...withoutEmpty(options.env ?? process.env) };
+  const reader = new ProjectReader(folder, file, definition, env);
+  return {
+    folder,
+    definition,
+    bridges: Object.keys(definition.bridges),
+    openBridge: (name, connectOptions) => reader.openBridge(name, connectOptions),
+    warehouse: (name) => reader.warehouse(name),
+  };
+}
+
+class ProjectReader {
+  constructor(
+    private readonly folder: string,
+    private readonly file: YamlFile,
+    private readonly project: Project,
+    private readonly env: Readonly<Record<string, string | undefined>>,
+  ) {}
+
+  async openBridge(name: string, options: ConnectOptions = {}): Promise<OpenedBridge> {
+    const definition = this.named("bridges", name, []);
+    const { from, to, schema, streams, checkpoint } = definition;
+    const account = this.named("accounts", from, ["bridges", name, "from"]);
+    const connectorPath = resolve(this.folder, account.connector);
+    const missing = `The connector file of account ${from} is not there.`;
+    const connectorFile = await readYaml(connectorPath, missing, this.file.place(["accounts", from, "connector"]));
+    const connector = checkConnector(connectorFile.value, connectorFile);
+    const place = (setting: string) => this.file.place(["accounts", from, setting], true);
+    const settings = this.settings(from, account, connector);
+    this.checkStreams(name, streams, connector);
+    const warehouse = await this.warehouse(to, ["bridges", name, "to"]);
+    const api = connect(connector, settings, { ...options, name: from, place });
+    const bridge = openBridge({ from: api, to: warehouse, name, schema, streams, checkpoint });
+    return { bridge, close: () => api.close() };
+  }
+
+  async warehouse(name: string, asked: readonly string[] = []): Promise<Warehouse> {
+    const definition = this.named("warehouses", name, asked);
+    const path = this.value(definition.duckdb, ["warehouses", name, "duckdb"]);
+    const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), "@duckdb/node-api");
+    return duckdb(resolve(this.folder, String(path)));
+  }
+
+  private named<K extends "accounts" | "warehouses" | "bridges">(kind: K, name: string, asked: readonly string[]): Project[K][string] {
+    const found = this.project[kind][name];
+    if (found !== undefined) return found as Project[K][string];
+    const known = Object.keys(this.project[kind]);
+    const near = nearest(name, known);
+    throw new BridgeError("CONFIG_UNKNOWN_NAME", `${this.file.name} has no ${kind.slice(0, -1)} ${name}.`, {
+      where: { file: this.file.place(asked.length > 0 ? asked : [kind]) },
+      hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}It has: ${known.join(", ") || "none"}.`,
+    });
+  }
+
+  private settings(name: string, account: Project["accounts"][string], connector: Connector): AccountSettings {
+    const settings: Record<string, string | number | boolean> = {};
+    for (const [key, value] of Object.entries(account)) {
+      if (key === "connector" || value === undefined) continue;
+      const path = ["accounts", name, key];
+      if (connector.settings[key]?.secret === true && !isReference(value)) {
+        throw new BridgeError("SECRET_IN_PLAIN", `${key} of account ${name} is a secret and stands in the file itself.`, {
+          where: { file: this.file.place(path) },
+          hint: `Write ${key}: $${name.toUpperCase()}_${key.toUpperCase()} and put the value into .env.`,
+        });
+      }
+      settings[key] = this.value(value, path);
+    }
+    return settings;
+  }
+
+  /** A value, or what the environment has under its $NAME. */
+  private value(value: string | number | boolean, path: readonly string[]): string | number | boolean {
+    if (!isReference(value)) return value;
+    const name = value.slice(1);
+    const found = this.env[name];
+    if (found !== undefined && found !== "") return found;
+    throw new BridgeError("SECRET_MISSING", `${path.join(".")} refers to $${name}, which is not set.`, {
+      where: { file: this.file.place(path) },
+      hint: `Put ${name}=… into ${relative(process.cwd(), join(this.folder, ".env")) || ".env"}, or set it in the environment.`,
+    });
+  }
+
+  private checkStreams(bridge: string, streams: Project["bridges"][string]["streams"], connector: Connector): void {
+    const known = Object.keys(connector.streams);
+    for (const stream of Object.keys(streams ?? {})) {
+      if (known.includes(stream)) continue;
+      const near = nearest(stream, known);
+      throw new BridgeError("CONFIG_UNKNOWN_NAME", `Connector ${connector.connector} has no stream ${stream}.`, {
+        where: { file: this.file.place(["bridges", bridge, "streams", stream], true) },
+        hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}Streams: ${known.join(", ")}.`,
+      });
+    }
+  }
+}
+
+function isReference(value: unknown): value is string {
+  return typeof value === "string" && /^\$[A-Za-z_][A-Za-z0-9_]*$/.test(value);
+}
+
+async function readYaml(path: string, missing: string, asked?: string): Promise<YamlFile> {
+  const name = relative(process.cwd(), path) || path;
+  let text: string;
+  try {
+    text = await readFile(path, "utf8");
+  } catch (cause) {
+    const message = `${missing} Looked for ${name}.`;
+    const hint = asked === undefined ? `Run from the folder that holds ${PROJECT_FILE}, or name it with --project.` : undefined;
+    throw new BridgeError("CONFIG_NOT_FOUND", message, { where: { file: asked ?? dirname(path) }, hint, cause });
+  }
+  return parseYaml(text, name);
+}
+
+async function readEnvFile(folder: string): Promise<Record<string, string | undefined>> {
+  try {
+    return parseEnv(await readFile(join(folder, ".env"), "utf8"));
+  } catch {
+    return {};
+  }
+}
+
+function withoutEmpty(env: Readonly<Record<string, string | undefined>>): Record<string, string | undefined> {
+  return Object.fromEntries(Object.entries(env).filter(([, value]) => value !== undefined && value !== ""));
+}
+
+/** Loads a warehouse's module; its driver is an optional package. */
+async function loadDriver<T>(load: () => Promise<T>, driver: string): Promise<T> {
+  try {
+    return await load();
+  } catch (cause) {
+    const code = (cause as { code?: string }).code;
+    if (code !== "ERR_MODULE_NOT_FOUND" && code !== "MODULE_NOT_FOUND") throw cause;
+    throw new BridgeError("DRIVER_MISSING", `The driver ${driver} is not installed.`, {
+      hint: `Run: npm install ${driver}`,
+      cause,
+    });
+  }
+}

@@ -1,0 +1,32 @@
+/** Starts a stand-in beside this process, so that it takes no time from the work that is measured or shown. */
+
+import { fork } from "node:child_process";
+import { fileURLToPath } from "node:url";
+import type { BookingsOptions } from "./bookings/server.js";
+
+export interface SpawnedService {
+  readonly url: string;
+  close(): Promise<void>;
+}
+
+/** Rejects when the service ends before it listens (a port that is taken, say). */
+export async function spawnService(options: BookingsOptions = {}): Promise<SpawnedService> {
+  const script = fileURLToPath(new URL("./serve.js", import.meta.url));
+  const child = fork(script, [JSON.stringify(options)], { stdio: ["ignore", "ignore", "pipe", "ipc"] });
+  let said = "";
+  child.stderr?.on("data", (data) => {
+    said += String(data);
+  });
+  const ended = new Promise<void>((resolve) => child.once("exit", () => resolve()));
+  const url = await new Promise<string>((resolve, reject) => {
+    child.once("message", (message) => resolve((message as { url: string }).url));
+    child.once("exit", () => reject(new Error(`the service did not start: ${/Error: (.*)/.exec(said)?.[1] ?? said}`)));
+  });
+  return {
+    url,
+    close: async () => {
+      child.kill();
+      await ended;
+    },
+  };
+}

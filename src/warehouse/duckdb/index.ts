@@ -1,0 +1,170 @@
+/** The DuckDB warehouse: one file, one writer at a time. */
+
+import { stat } from "node:fs/promises";
+import { basename } from "node:path";
+import { type DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
+import pLimit from "p-limit";
+import { BridgeError, isBridgeError } from "../../core/errors.js";
+import type { ColumnType } from "../../core/shape/column-type.js";
+import type { NameRules } from "../../core/shape/naming.js";
+import type { LoadOptions, StreamLoad, Warehouse, WarehouseSession } from "../warehouse.js";
+import { DuckLedger } from "./ledger.js";
+import { ASIDE_PREFIX, DuckLoad, type LoadPorts } from "./load.js";
+import type { StandingTable } from "./merge-plan.js";
+import { STAGE_DATABASE } from "./stage.js";
+import { quoteName } from "./types.js";
+
+/** DuckDB itself has no limit; this one keeps names readable. */
+const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
+
+/**
+ * A warehouse in a DuckDB file; the file is made where there is none.
+ * @throws BridgeError when opened: WAREHOUSE_LOCKED, WAREHOUSE_FOREIGN, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER
+ */
+export function duckdb(path: string): Warehouse {
+  return {
+    title: `DuckDB file ${basename(path)}`,
+    open: ({ readOnly = false } = {}) => openFile(path, readOnly),
+  };
+}
+
+async function openFile(path: string, readOnly: boolean): Promise<WarehouseSession> {
+  if (readOnly && !(await exists(path))) {
+    throw new BridgeError("WAREHOUSE_UNREACHABLE", `There is no DuckDB file ${path} yet.`, {
+      hint: "Run a bridge first: it makes the file.",
+    });
+  }
+  try {
+    const instance = await DuckDBInstance.create(path, readOnly ? { access_mode: "READ_ONLY" } : {});
+    const writing = await instance.connect();
+    const ledger = new DuckLedger(writing);
+    await ledger.prepare(readOnly);
+    return new DuckSession(instance, writing, ledger);
+  } catch (error) {
+    throw openError(error, path);
+  }
+}
+
+class DuckSession implements WarehouseSession {
+  readonly names = NAMES;
+  private readonly turns = pLimit(1);
+  private staging: DuckDBConnection | undefined;
+  private stages = 0;
+  private readonly cleaned = new Set<string>();
+
+  constructor(
+    private readonly instance: DuckDBInstance,
+    private readonly writing: DuckDBConnection,
+    readonly ledger: DuckLedger,
+  ) {}
+
+  async openLoad(options: LoadOptions): Promise<StreamLoad> {
+    const staging = await this.openStaging();
+    const ports: LoadPorts = {
+      staging,
+      writing: this.writing,
+      ledger: this.ledger,
+      inTurn: (work) => this.turns(work),
+      stageName: (table) => `${table}_${++this.stages}`,
+    };
+    return this.turns(async () => {
+      await this.dropLeftovers(options.schema);
+      const standing = await this.standingTables(options);
+      const fresh = !standing.has(options.rootTable);
+      return options.write === "replace"
+        ? new DuckLoad(options, ports, new Map(), standing, fresh)
+        : new DuckLoad(options, ports, standing, new Map(), fresh);
+    });
+  }
+
+  async close(): Promise<void> {
+    await this.turns(async () => {
+      this.staging?.closeSync();
+      this.writing.closeSync();
+      this.instance.closeSync();
+    });
+  }
+
+  private async openStaging(): Promise<DuckDBConnection> {
+    if (this.staging !== undefined) return this.staging;
+    const connection = await this.instance.connect();
+    await connection.run(`ATTACH IF NOT EXISTS ':memory:' AS ${STAGE_DATABASE}`);
+    this.staging ??= connection;
+    return this.staging;
+  }
+
+  /**
+   * The stream's tables that the ledger knows and that are there.
+   * @throws BridgeError TABLE_FOREIGN where a table of the same name is not ours
+   */
+  private async standingTables({ schema, bridge, stream, rootTable }: LoadOptions): Promise<Map<string, StandingTable>> {
+    const there = await this.columnsOf(schema);
+    const standing = new Map<string, Map<string, ColumnType>>();
+    for (const column of await this.ledger.columns(schema, bridge, stream)) {
+      if (there.get(column.table)?.has(column.name) !== true) continue;
+      const columns = standing.get(column.table) ?? new Map<string, ColumnType>();
+      standing.set(column.table, columns.set(column.name, column.type));
+    }
+    if (there.has(rootTable) && !standing.has(rootTable)) {
+      const others = await this.ledger.otherTables(schema, bridge, stream);
+      const owner = others.includes(rootTable) ? "another bridge" : "something else";
+      throw new BridgeError("TABLE_FOREIGN", `The table ${schema}.${rootTable} is there already and belongs to ${owner}.`, {
+        where: { bridge, stream, table: `${schema}.${rootTable}` },
+      });
+    }
+    return standing;
+  }
+
+  /** Drops what a broken-off `replace` left aside; once, before any load of this session builds its own. */
+  private async dropLeftovers(schema: string): Promise<void> {
+    if (this.cleaned.has(schema)) return;
+    this.cleaned.add(schema);
+    for (const name of (await this.columnsOf(schema)).keys()) {
+      if (!name.startsWith(ASIDE_PREFIX)) continue;
+      await this.writing.run(`DROP TABLE ${quoteName(schema)}.${quoteName(name)}`);
+    }
+  }
+
+  /** The tables of a schema as DuckDB knows them, with their columns' names. */
+  private async columnsOf(schema: string): Promise<Map<string, Set<string>>> {
+    const result = await this.writing.runAndReadAll(
+      `SELECT table_name, column_name FROM information_schema.columns
+       WHERE table_schema = $1 AND table_catalog = current_database()`,
+      [schema],
+    );
+    const tables = new Map<string, Set<string>>();
+    for (const row of result.getRowObjectsJS()) {
+      const table = String(row.table_name);
+      tables.set(table, (tables.get(table) ?? new Set()).add(String(row.column_name)));
+    }
+    return tables;
+  }
+}
+
+async function exists(path: string): Promise<boolean> {
+  return stat(path).then(
+    () => true,
+    () => false,
+  );
+}
+
+function openError(error: unknown, path: string): BridgeError {
+  if (isBridgeError(error)) return error.at({ file: path });
+  const message = error instanceof Error ? error.message : String(error);
+  const where = { file: path };
+  if (/lock on file|being used by another process/i.test(message)) {
+    const holder = /held in (.*?)(?: by user|\. See|$)/.exec(message)?.[1];
+    const by = holder === undefined ? "" : `: ${holder}`;
+    return new BridgeError("WAREHOUSE_LOCKED", `The DuckDB file is open in another program${by}.`, { where, cause: error });
+  }
+  if (/not a valid DuckDB database/i.test(message)) {
+    return new BridgeError("WAREHOUSE_FOREIGN", "The file is there, but it is no DuckDB file.", { where, cause: error });
+  }
+  if (/version number|newer version/i.test(message)) {
+    const hint = "Update @duckdb/node-api, or choose another path.";
+    return new BridgeError("WAREHOUSE_NEWER", "Another version of DuckDB has written the file.", { where, hint, cause: error });
+  }
+  const short = message.replace(/^IO Error: /, "");
+  return new BridgeError("WAREHOUSE_UNREACHABLE", `The DuckDB file cannot be opened: ${short}`, { where, cause: error });
+}
+

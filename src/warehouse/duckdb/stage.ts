@@ -1,0 +1,180 @@
+/**
+ * Stages: tables in a memory database beside the file, filled on the main thread while the last checkpoint
+ * is committed on another. A stage table has the target's columns and `eb_seq`, the record a row came from.
+ */
+
+import { BIGINT, type DuckDBAppender, type DuckDBConnection, DuckDBDataChunk } from "@duckdb/node-api";
+import bindings from "@duckdb/node-bindings";
+import type { ColumnBatch, TableBatch } from "../../core/shape/batch.js";
+import { fixedWidth } from "../../core/shape/batch.js";
+import { sameType } from "../../core/shape/column-type.js";
+import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
+import { quoteName, sqlType, vectorType, widenExpression } from "./types.js";
+
+export const STAGE_DATABASE = "eb_stage";
+export const SEQUENCE_COLUMN = "eb_seq";
+/** rows of a DuckDB vector */
+const CHUNK_ROWS = 2048;
+const NO_VALUES = new Uint8Array(CHUNK_ROWS / 8);
+
+/** One table's stage between two checkpoints. */
+export class StageTable {
+  rows = 0;
+  private columns: readonly ColumnSchema[] = [];
+  private appender: DuckDBAppender | undefined;
+  private chunk: DuckDBDataChunk | undefined;
+
+  constructor(
+    private readonly connection: DuckDBConnection,
+    /** name of the stage table in the stage database */
+    readonly name: string,
+    readonly table: string,
+  ) {}
+
+  get sqlName(): string {
+    return `${STAGE_DATABASE}.main.${quoteName(this.name)}`;
+  }
+
+  /** Makes the table, or brings it to the schema: columns come at the end, types widen. */
+  async setSchema(schema: TableSchema): Promise<void> {
+    const before = new Map(this.columns.map((column) => [column.name, column]));
+    const statements: string[] = [];
+    if (this.columns.length === 0) {
+      const columns = schema.columns.map((column) => `${quoteName(column.name)} ${sqlType(column.type)}`);
+      statements.push(`CREATE TABLE ${this.sqlName} (${[`${SEQUENCE_COLUMN} BIGINT`, ...columns].join(", ")})`);
+    } else {
+      for (const column of schema.columns) {
+        const old = before.get(column.name);
+        const name = quoteName(column.name);
+        if (old === undefined) statements.push(`ALTER TABLE ${this.sqlName} ADD COLUMN ${name} ${sqlType(column.type)}`);
+        else if (!sameType(old.type, column.type)) {
+          const using = widenExpression(column.name, old.type, column.type);
+          statements.push(`ALTER TABLE ${this.sqlName} ALTER COLUMN ${name} TYPE ${sqlType(column.type)} USING ${using}`);
+        }
+      }
+    }
+    if (statements.length === 0) return;
+    this.closeAppender();
+    for (const statement of statements) await this.connection.run(statement);
+    // the order of the table: known columns first, in their old order
+    this.columns = [
+      ...this.columns.map((old) => schema.columns.find((column) => column.name === old.name) ?? old),
+      ...schema.columns.filter((column) => !before.has(column.name)),
+    ];
+    this.chunk = DuckDBDataChunk.create([BIGINT, ...this.columns.map((column) => vectorType(column.type))]);
+    this.appender = await this.connection.createAppender(this.name, "main", STAGE_DATABASE);
+  }
+
+  /** Copies a batch in; `firstSeq` is the sequence number of the page's first record. */
+  append(batch: TableBatch, firstSeq: number): void {
+    const { chunk, appender } = this;
+    if (chunk === undefined || appender === undefined) throw new Error(`stage ${this.name} has no schema`);
+    const byName = new Map(batch.columns.map((column) => [column.name, column]));
+    const sources = this.columns.map((column) => vectorSource(byName.get(column.name), batch.rows));
+    const sequence = sequenceBytes(batch.recordOf, firstSeq);
+    for (let from = 0; from < batch.rows; from += CHUNK_ROWS) {
+      const rows = Math.min(CHUNK_ROWS, batch.rows - from);
+      chunk.reset();
+      chunk.rowCount = rows;
+      const target = bindings.data_chunk_get_vector(chunk.chunk, 0);
+      bindings.copy_data_to_vector(target, 0, sequence, from * 8, rows * 8);
+      for (let i = 0; i < sources.length; i++) {
+        fillVector(bindings.data_chunk_get_vector(chunk.chunk, i + 1), sources[i]!, from, rows);
+      }
+      appender.appendDataChunk(chunk);
+    }
+    this.rows += batch.rows;
+  }
+
+  /** Makes the appended rows visible to other connections. */
+  flush(): void {
+    this.appender?.flushSync();
+  }
+
+  async drop(): Promise<void> {
+    this.closeAppender();
+    await this.connection.run(`DROP TABLE IF EXISTS ${this.sqlName}`);
+  }
+
+  private closeAppender(): void {
+    this.appender?.closeSync();
+    this.appender = undefined;
+  }
+}
+
+/** A column ready to be copied: DuckDB's width, or texts. */
+interface VectorSource {
+  readonly data: ArrayBuffer | undefined;
+  readonly width: number;
+  readonly texts: readonly string[] | undefined;
+  readonly blob: boolean;
+  readonly validity: Uint8Array<ArrayBuffer> | undefined;
+}
+
+function vectorSource(column: ColumnBatch | undefined, rows: number): VectorSource {
+  if (column === undefined) {
+    const validity = new Uint8Array(Math.ceil(rows / 64) * 8);
+    return { data: undefined, width: 0, texts: undefined, blob: false, validity };
+  }
+  const { type, validity, texts } = column;
+  const blob = type.kind === "bytes";
+  let data = column.data;
+  let width = fixedWidth(type);
+  if (type.kind === "decimal" && type.precision <= 9 && data !== undefined) {
+    const narrow = narrowDecimals(data, rows, type.precision <= 4 ? 2 : 4);
+    data = narrow;
+    width = type.precision <= 4 ? 2 : 4;
+  } else if (type.kind === "uuid" && data !== undefined) data = uuidsAsHugeints(data, rows);
+  return { data, width, texts, blob, validity };
+}
+
+function fillVector(vector: bindings.Vector, source: VectorSource, from: number, rows: number): void {
+  const { data, width, texts, blob, validity } = source;
+  if (validity !== undefined) {
+    bindings.vector_ensure_validity_writable(vector);
+    // validity is copied in whole words of 64 rows; chunks begin at a multiple of them
+    const bytes = Math.ceil(rows / 64) * 8;
+    const bits = data === undefined && texts === undefined ? NO_VALUES : validity;
+    const at = bits === NO_VALUES ? 0 : from >> 3;
+    bindings.copy_data_to_vector_validity(vector, 0, bits.buffer, bits.byteOffset + at, bytes);
+  }
+  if (data !== undefined) bindings.copy_data_to_vector(vector, 0, data, from * width, rows * width);
+  else if (texts !== undefined) {
+    for (let row = 0; row < rows; row++) {
+      const at = from + row;
+      if (validity !== undefined && (validity[at >> 3]! & (1 << (at & 7))) === 0) continue;
+      if (blob) bindings.vector_assign_string_element_len(vector, row, Buffer.from(texts[at]!, "base64"));
+      else bindings.vector_assign_string_element(vector, row, texts[at]!);
+    }
+  }
+}
+
+/** Small decimals are int16 or int32 in DuckDB: the low part of the unscaled int64. */
+function narrowDecimals(data: ArrayBuffer, rows: number, width: 2 | 4): ArrayBuffer {
+  const halves = new Int32Array(data);
+  const narrow = width === 2 ? new Int16Array(rows) : new Int32Array(rows);
+  for (let row = 0; row < rows; row++) narrow[row] = halves[row * 2]!;
+  return narrow.buffer;
+}
+
+/** DuckDB keeps a UUID as a 128-bit integer, low word first, with the highest bit turned over. */
+function uuidsAsHugeints(data: ArrayBuffer, rows: number): ArrayBuffer {
+  const bytes = new DataView(data);
+  const words = new BigUint64Array(rows * 2);
+  for (let row = 0; row < rows; row++) {
+    words[row * 2] = bytes.getBigUint64(row * 16 + 8);
+    words[row * 2 + 1] = bytes.getBigUint64(row * 16) ^ (1n << 63n);
+  }
+  return words.buffer;
+}
+
+function sequenceBytes(recordOf: Int32Array, firstSeq: number): ArrayBuffer {
+  const sequence = new Int32Array(recordOf.length * 2);
+  for (let row = 0; row < recordOf.length; row++) {
+    const value = firstSeq + recordOf[row]!;
+    const high = Math.floor(value / 4294967296);
+    sequence[row * 2] = value - high * 4294967296;
+    sequence[row * 2 + 1] = high;
+  }
+  return sequence.buffer;
+}

@@ -1,0 +1,86 @@
+/** Column types as DuckDB names them, and as its vectors hold them. */
+
+import { BIGINT, BLOB, BOOLEAN, DATE, DECIMAL, DOUBLE, type DuckDBType, TIMESTAMP, TIMESTAMPTZ, UUID, VARCHAR } from "@duckdb/node-api";
+import type { ColumnType } from "../../core/shape/column-type.js";
+
+/** The type in SQL. An instant is kept with its zone known: TIMESTAMPTZ. */
+export function sqlType(type: ColumnType): string {
+  switch (type.kind) {
+    case "boolean":
+      return "BOOLEAN";
+    case "int64":
+      return "BIGINT";
+    case "float64":
+      return "DOUBLE";
+    case "decimal":
+      return `DECIMAL(${type.precision},${type.scale})`;
+    case "text":
+      return "VARCHAR";
+    case "date":
+      return "DATE";
+    case "timestamp":
+      return "TIMESTAMPTZ";
+    case "local_timestamp":
+      return "TIMESTAMP";
+    case "uuid":
+      return "UUID";
+    case "bytes":
+      return "BLOB";
+    case "json":
+      return "JSON";
+  }
+}
+
+/** The type of a vector in a data chunk; json travels as text. */
+export function vectorType(type: ColumnType): DuckDBType {
+  switch (type.kind) {
+    case "boolean":
+      return BOOLEAN;
+    case "int64":
+      return BIGINT;
+    case "float64":
+      return DOUBLE;
+    case "decimal":
+      return DECIMAL(type.precision, type.scale);
+    case "text":
+    case "json":
+      return VARCHAR;
+    case "date":
+      return DATE;
+    case "timestamp":
+      return TIMESTAMPTZ;
+    case "local_timestamp":
+      return TIMESTAMP;
+    case "uuid":
+      return UUID;
+    case "bytes":
+      return BLOB;
+  }
+}
+
+/** A name as SQL takes it, whatever is in it. */
+export function quoteName(name: string): string {
+  return `"${name.replaceAll('"', '""')}"`;
+}
+
+/** The expression that turns a column of one type into a wider one, every value kept. */
+export function widenExpression(column: string, from: ColumnType, to: ColumnType): string {
+  const name = quoteName(column);
+  if (to.kind === "json") return from.kind === "text" || isTimeLike(from) ? `to_json(${asText(name, from)})` : `to_json(${name})`;
+  if (to.kind === "text") return asText(name, from);
+  if (from.kind === "date" && to.kind === "timestamp") return `(${name}::TIMESTAMP AT TIME ZONE 'UTC')`;
+  return `${name}::${sqlType(to)}`;
+}
+
+function isTimeLike(type: ColumnType): boolean {
+  return type.kind === "timestamp" || type.kind === "local_timestamp" || type.kind === "date" || type.kind === "uuid";
+}
+
+/** Text as JSON writes the value: times in RFC 3339. */
+function asText(name: string, from: ColumnType): string {
+  const format = (suffix: string) =>
+    `regexp_replace(strftime(${from.kind === "timestamp" ? `${name} AT TIME ZONE 'UTC'` : name}, '%Y-%m-%dT%H:%M:%S.%f'), '\\.?0*$', '') || '${suffix}'`;
+  if (from.kind === "timestamp") return format("Z");
+  if (from.kind === "local_timestamp") return format("");
+  return `${name}::VARCHAR`;
+}

@@ -1,0 +1,154 @@
+/**
+ * The small interface between the engine and a warehouse.
+ *
+ *   Warehouse ── open() ──▶ WarehouseSession ──┬─ ledger      runs, cursors, columns, quarantine
+ *                                              └─ openLoad() ─▶ StreamLoad: add … checkpoint … finish
+ *
+ * A checkpoint commits rows, child rows, schema changes, quarantine, cursor and ledger entry in one transaction.
+ */
+
+import type { WriteMode } from "../core/define/project-schema.js";
+import type { TableBatch } from "../core/shape/batch.js";
+import type { NameRules } from "../core/shape/naming.js";
+import type { Issue, KnownColumn } from "../core/shape/shape.js";
+import type { TableSchema } from "../core/shape/table-shape.js";
+import type { SavedCursor } from "../core/track/cursor.js";
+
+export interface Warehouse {
+  /** how messages name it, such as `DuckDB file huts.duckdb` */
+  readonly title: string;
+  /** @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_FOREIGN, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */
+  open(options?: { readonly readOnly?: boolean }): Promise<WarehouseSession>;
+}
+
+export interface WarehouseSession {
+  readonly names: NameRules;
+  readonly ledger: Ledger;
+  openLoad(options: LoadOptions): Promise<StreamLoad>;
+  close(): Promise<void>;
+}
+
+export interface LoadOptions {
+  readonly run: number;
+  readonly bridge: string;
+  readonly stream: string;
+  readonly schema: string;
+  readonly rootTable: string;
+  readonly write: WriteMode;
+  /** the time that goes into `eb_loaded_at`, ms since 1970 */
+  readonly loadedAtMs: number;
+}
+
+/** Rows of the stream's own table that a checkpoint changed; child rows follow their parents and are not counted. */
+export interface RowCounts {
+  readonly added: number;
+  readonly changed: number;
+  /** came again, and were as they stood */
+  readonly same: number;
+  /** no longer given by the API (replace only) */
+  readonly removed: number;
+}
+
+export const NO_ROWS: RowCounts = Object.freeze({ added: 0, changed: 0, same: 0, removed: 0 });
+
+export function addCounts(a: RowCounts, b: RowCounts): RowCounts {
+  return {
+    added: a.added + b.added,
+    changed: a.changed + b.changed,
+    same: a.same + b.same,
+    removed: a.removed + b.removed,
+  };
+}
+
+/** A change to the warehouse's tables, journaled in the ledger. */
+export interface SchemaChange {
+  readonly table: string;
+  readonly column: string | undefined;
+  readonly change: "table added" | "column added" | "type widened";
+  readonly fromType?: string | undefined;
+  readonly toType?: string | undefined;
+}
+
+export interface Committed {
+  readonly counts: RowCounts;
+  readonly changes: readonly SchemaChange[];
+}
+
+export interface CheckpointEntry {
+  readonly number: number;
+  /** undefined for a stream without cursor */
+  readonly cursor: SavedCursor | undefined;
+  readonly atMs: number;
+}
+
+export interface StreamLoad {
+  /** whether the stream's own table is not there yet: a cursor kept for it means nothing */
+  readonly fresh: boolean;
+  /** rows of all tables waiting for the next checkpoint */
+  readonly waitingRows: number;
+  /** Takes a page. `schema` is given when it has changed since the last call. Rows are copied. */
+  add(batches: readonly TableBatch[], issues: readonly Issue[], schema: readonly TableSchema[] | undefined): Promise<void>;
+  /** Commits what is waiting. Rows may be added while it is under way; they belong to the next one. */
+  checkpoint(entry: CheckpointEntry): Promise<Committed>;
+  /** The last checkpoint of a stream that was read to its end; `replace` swaps its tables in. */
+  finish(entry: CheckpointEntry): Promise<Committed>;
+  /** Drops what is not committed. May be called at any time, also after `finish`. */
+  close(): Promise<void>;
+}
+
+export type RunOutcome = "running" | "done" | "stopped" | "failed" | "broken off";
+
+export interface RunStart {
+  readonly bridge: string;
+  readonly startedAtMs: number;
+}
+
+/** A stream's part in a run, as the ledger keeps it. Times are in ms. */
+export interface StreamRecord extends RowCounts {
+  readonly stream: string;
+  readonly outcome: RunOutcome;
+  readonly records: number;
+  readonly quarantined: number;
+  readonly pages: number;
+  readonly checkpoints: number;
+  readonly requests: number;
+  readonly retries: number;
+  readonly waitedMs: number;
+  readonly bytes: number;
+  readonly askMs: number;
+  readonly shapeMs: number;
+  readonly loadMs: number;
+}
+
+export interface RunRecord {
+  readonly run: number;
+  readonly bridge: string;
+  readonly outcome: RunOutcome;
+  readonly startedAtMs: number;
+  readonly endedAtMs: number | undefined;
+  readonly errorCode: string | undefined;
+  readonly errorMessage: string | undefined;
+  readonly streams: readonly StreamRecord[];
+}
+
+export interface RunEnd {
+  readonly run: number;
+  readonly outcome: RunOutcome;
+  readonly endedAtMs: number;
+  readonly errorCode?: string | undefined;
+  readonly errorMessage?: string | undefined;
+  readonly streams: readonly StreamRecord[];
+}
+
+export interface Ledger {
+  /** Numbers a run and notes it; runs of the bridge that never ended are marked as broken off. */
+  startRun(start: RunStart): Promise<number>;
+  endRun(end: RunEnd): Promise<void>;
+  cursor(bridge: string, stream: string): Promise<SavedCursor | undefined>;
+  /** the columns that are known of a stream's tables */
+  columns(schema: string, bridge: string, stream: string): Promise<KnownColumn[]>;
+  /** tables in the schema that belong to other streams */
+  otherTables(schema: string, bridge: string, stream: string): Promise<string[]>;
+  /** newest first */
+  runs(filter: { readonly bridge?: string | undefined; readonly run?: number | undefined; readonly limit: number }): Promise<RunRecord[]>;
+}
