@@ -1,1 +1,74 @@
-export {};
+#!/usr/bin/env node
+/** The command line: thin commands over the public functions. Their modules are loaded when they are called. */
+
+import { readFileSync } from "node:fs";
+import { Command, CommanderError, InvalidArgumentError } from "commander";
+import { EXIT_CODE_HELP, EXIT_CODES } from "./exit-codes.js";
+
+const PROJECT_OPTION = ["--project <folder>", "folder that holds bridges.yaml", "."] as const;
+
+function buildProgram(setExitCode: (code: number) => void): Command {
+  const program = new Command("early-bridge")
+    .description("Carries SaaS APIs into typed warehouse tables: nothing lost, nothing doubled.")
+    .version(packageVersion(), "--version", "print the version")
+    .helpOption("--help", "print help")
+    .addHelpText("after", EXIT_CODE_HELP)
+    .showSuggestionAfterError()
+    .exitOverride();
+  program
+    .command("run")
+    .description("carry a bridge, or all bridges of the project")
+    .argument("[bridge]", "name of the bridge; left out, all of them")
+    .option(...PROJECT_OPTION)
+    .option("--stream <name...>", "only these streams of the bridge")
+    .option("--plain", "plain lines instead of the live view")
+    .option("--json", "events as JSON lines")
+    .addHelpText("after", EXIT_CODE_HELP)
+    .action(async (bridge, options) => setExitCode(await (await import("./run-command.js")).runCommand(bridge, options)));
+  program
+    .command("runs")
+    .description("what each run did: rows, requests, waiting, failures")
+    .argument("[run]", "number of one run, to see it in detail", wholeNumber)
+    .option(...PROJECT_OPTION)
+    .option("--bridge <name>", "only runs of this bridge")
+    .option("--warehouse <name>", "only the ledger of this warehouse")
+    .option("--limit <count>", "runs to show, newest first", wholeNumber, 20)
+    .option("--json", "runs as JSON lines")
+    .action(async (run, options) => setExitCode(await (await import("./runs-command.js")).runsCommand(run, options)));
+  program
+    .command("demo")
+    .description("see it at work on made-up data, in the folder early-bridge-demo")
+    .option("--serve", "only keep the demo's service up")
+    .option("--bookings <count>", "bookings in the service", wholeNumber, 20_000)
+    .option("--plain", "plain lines instead of the live view")
+    .action(async (options) => setExitCode(await (await import("./demo-command.js")).demoCommand(options)));
+  return program;
+}
+
+function wholeNumber(text: string): number {
+  if (!/^\d+$/.test(text) || Number(text) < 1) throw new InvalidArgumentError("It must be a whole number from 1 on.");
+  return Number(text);
+}
+
+function packageVersion(): string {
+  const text = readFileSync(new URL("../../package.json", import.meta.url), "utf8");
+  return (JSON.parse(text) as { version: string }).version;
+}
+
+async function main(): Promise<number> {
+  let exitCode: number = EXIT_CODES.done;
+  const program = buildProgram((code) => {
+    exitCode = code;
+  });
+  try {
+    await program.parseAsync();
+    return exitCode;
+  } catch (error) {
+    if (error instanceof CommanderError) return error.exitCode === 0 ? EXIT_CODES.done : EXIT_CODES.config;
+    const [{ tellError }, { toBridgeError }] = await Promise.all([import("./run-command.js"), import("../core/errors.js")]);
+    tellError(error, process.argv.includes("--json"));
+    return EXIT_CODES[toBridgeError(error).kind];
+  }
+}
+
+process.exitCode = await main();

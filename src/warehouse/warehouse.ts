@@ -25,7 +25,18 @@ export interface WarehouseSession {
   readonly names: NameRules;
   readonly ledger: Ledger;
   openLoad(options: LoadOptions): Promise<StreamLoad>;
+  /** the tables of a schema as the warehouse itself describes them */
+  describeTables(schema: string): Promise<TableView[]>;
+  /** some rows as plain JSON values, as the warehouse writes them */
+  sampleRows(schema: string, table: string, limit: number): Promise<Record<string, unknown>[]>;
   close(): Promise<void>;
+}
+
+export interface TableView {
+  readonly name: string;
+  readonly rows: number;
+  /** types in the warehouse's own words */
+  readonly columns: readonly { readonly name: string; readonly type: string }[];
 }
 
 export interface LoadOptions {

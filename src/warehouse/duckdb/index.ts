@@ -7,7 +7,7 @@ import pLimit from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
 import type { NameRules } from "../../core/shape/naming.js";
-import type { LoadOptions, StreamLoad, Warehouse, WarehouseSession } from "../warehouse.js";
+import type { LoadOptions, StreamLoad, TableView, Warehouse, WarehouseSession } from "../warehouse.js";
 import { DuckLedger } from "./ledger.js";
 import { ASIDE_PREFIX, DuckLoad, type LoadPorts } from "./load.js";
 import type { StandingTable } from "./merge-plan.js";
@@ -39,7 +39,10 @@ async function openFile(path: string, readOnly: boolean): Promise<WarehouseSessi
     const writing = await instance.connect();
     const ledger = new DuckLedger(writing);
     await ledger.prepare(readOnly);
-    return new DuckSession(instance, writing, ledger);
+    if (readOnly) return new DuckSession(instance, writing, ledger, undefined);
+    const staging = await instance.connect();
+    await staging.run(`ATTACH ':memory:' AS ${STAGE_DATABASE}`);
+    return new DuckSession(instance, writing, ledger, staging);
   } catch (error) {
     throw openError(error, path);
   }
@@ -48,7 +51,6 @@ async function openFile(path: string, readOnly: boolean): Promise<WarehouseSessi
 class DuckSession implements WarehouseSession {
   readonly names = NAMES;
   private readonly turns = pLimit(1);
-  private staging: DuckDBConnection | undefined;
   private stages = 0;
   private readonly cleaned = new Set<string>();
 
@@ -56,10 +58,13 @@ class DuckSession implements WarehouseSession {
     private readonly instance: DuckDBInstance,
     private readonly writing: DuckDBConnection,
     readonly ledger: DuckLedger,
+    /** undefined when the file is open for reading only */
+    private readonly staging: DuckDBConnection | undefined,
   ) {}
 
   async openLoad(options: LoadOptions): Promise<StreamLoad> {
-    const staging = await this.openStaging();
+    const { staging } = this;
+    if (staging === undefined) throw new BridgeError("INTERNAL", "the file is open for reading only");
     const ports: LoadPorts = {
       staging,
       writing: this.writing,
@@ -85,12 +90,29 @@ class DuckSession implements WarehouseSession {
     });
   }
 
-  private async openStaging(): Promise<DuckDBConnection> {
-    if (this.staging !== undefined) return this.staging;
-    const connection = await this.instance.connect();
-    await connection.run(`ATTACH IF NOT EXISTS ':memory:' AS ${STAGE_DATABASE}`);
-    this.staging ??= connection;
-    return this.staging;
+  async describeTables(schema: string): Promise<TableView[]> {
+    const views: TableView[] = [];
+    for (const [name, names] of await this.columnsOf(schema)) {
+      const table = `${quoteName(schema)}.${quoteName(name)}`;
+      const types = await this.read(
+        `SELECT column_name, data_type FROM information_schema.columns
+         WHERE table_schema = $1 AND table_name = $2 AND table_catalog = current_database() ORDER BY ordinal_position`,
+        [schema, name],
+      );
+      const [count] = await this.read(`SELECT count(*) AS rows FROM ${table}`);
+      const columns = types.map((row) => ({ name: String(row.column_name), type: String(row.data_type) }));
+      if (names.size > 0) views.push({ name, rows: Number(count?.rows), columns });
+    }
+    return views;
+  }
+
+  async sampleRows(schema: string, table: string, limit: number): Promise<Record<string, unknown>[]> {
+    const sql = `SELECT * FROM ${quoteName(schema)}.${quoteName(table)} LIMIT ${Math.floor(limit)}`;
+    return (await this.writing.runAndReadAll(sql)).getRowObjectsJson();
+  }
+
+  private async read(sql: string, values: string[] = []): Promise<Record<string, unknown>[]> {
+    return (await this.writing.runAndReadAll(sql, values)).getRowObjectsJS();
   }
 
   /**
@@ -127,13 +149,13 @@ class DuckSession implements WarehouseSession {
 
   /** The tables of a schema as DuckDB knows them, with their columns' names. */
   private async columnsOf(schema: string): Promise<Map<string, Set<string>>> {
-    const result = await this.writing.runAndReadAll(
+    const rows = await this.read(
       `SELECT table_name, column_name FROM information_schema.columns
-       WHERE table_schema = $1 AND table_catalog = current_database()`,
+       WHERE table_schema = $1 AND table_catalog = current_database() ORDER BY table_name`,
       [schema],
     );
     const tables = new Map<string, Set<string>>();
-    for (const row of result.getRowObjectsJS()) {
+    for (const row of rows) {
       const table = String(row.table_name);
       tables.set(table, (tables.get(table) ?? new Set()).add(String(row.column_name)));
     }

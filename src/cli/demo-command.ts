@@ -1,0 +1,137 @@
+/** `demo`: the whole way on made-up data: a service, a first run, an hour later a second run, and the tables. */
+
+import { cpSync, mkdirSync, rmSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { fileURLToPath } from "node:url";
+import colors from "picocolors";
+import { openProject } from "../run/project.js";
+import { BOOKINGS_DEFAULTS, type BookingsOptions } from "../standins/bookings/server.js";
+import { type SpawnedService, spawnService } from "../standins/spawn.js";
+import { EXIT_CODES } from "./exit-codes.js";
+import { runBridge, viewKind } from "./run-command.js";
+import { tableText } from "./table.js";
+import { countOf, countText } from "./words.js";
+
+export const DEMO_FOLDER = "early-bridge-demo";
+const DEMO_PORT = 4180;
+/** some answers fail, as those of real services do */
+const FAILING = 0.04;
+const MINUTE_MS = 60_000;
+
+export interface DemoOptions {
+  readonly serve?: boolean | undefined;
+  readonly bookings: number;
+  readonly plain?: boolean | undefined;
+}
+
+export async function demoCommand(options: DemoOptions): Promise<number> {
+  mkdirSync(DEMO_FOLDER, { recursive: true });
+  const service = await startService({ bookings: options.bookings, failing: FAILING });
+  try {
+    writeProject(service.url);
+    return options.serve === true ? await serve(service.url) : await show(service.url, options);
+  } finally {
+    await service.close();
+  }
+}
+
+async function show(url: string, options: DemoOptions): Promise<number> {
+  const { perSecond } = BOOKINGS_DEFAULTS;
+  rmSync(join(DEMO_FOLDER, "huts.duckdb"), { force: true });
+  say(`A bookings service with ${countText(options.bookings)} bookings listens at ${url}.`);
+  say(`It asks for OAuth 2.0, gives pages, permits ${perSecond} requests a second, and fails now and then.\n`);
+  say(colors.dim("── the first run takes everything ──\n"));
+  const project = await openProject(DEMO_FOLDER);
+  const stop = new AbortController();
+  const kind = viewKind(options);
+  const first = await runBridge(project, "bookings", { kind }, stop);
+  if (first.outcome !== "done") return first.outcome === "stopped" ? EXIT_CODES.stopped : EXIT_CODES.api;
+  const news = (await (await fetch(`${url}/_tick`, { method: "POST" })).json()) as { changed: number; added: number };
+  say(colors.dim(`── an hour later: ${countOf(news.changed, "booking")} changed, ${news.added} are new; the second run takes only those ──\n`));
+  const second = await runBridge(project, "bookings", { kind }, stop);
+  if (second.outcome !== "done") return second.outcome === "stopped" ? EXIT_CODES.stopped : EXIT_CODES.api;
+  await showTables(project);
+  say(`Next   npx early-bridge runs --project ${DEMO_FOLDER}     what each run did`);
+  say(`       npx early-bridge demo --serve                    keeps the service up; then, in another terminal:`);
+  say(`       npx early-bridge run --project ${DEMO_FOLDER}      takes the news`);
+  return EXIT_CODES.done;
+}
+
+/** The tables that stand in the warehouse now: columns with their types, and some rows. */
+async function showTables(project: Awaited<ReturnType<typeof openProject>>): Promise<void> {
+  const warehouse = await project.warehouse("local");
+  const session = await warehouse.open({ readOnly: true });
+  try {
+    say(colors.dim(`── ${warehouse.title}, schema bookings ──\n`));
+    for (const { name, rows, columns } of await session.describeTables("bookings")) {
+      const typed = columns.map((column) => `${column.name} ${colors.cyan(shortType(column.type))}`);
+      say(`${colors.bold(name)}  ${countOf(rows, "row")}`);
+      say(`${wrapped(typed, ", ", Math.min(process.stdout.columns ?? 120, 120) - 4)}\n`);
+    }
+    const sample = await session.sampleRows("bookings", "bookings", 4);
+    const shown = ["id", "reference", "lead_guest_name", "lead_guest_address_city", "price_amount", "stay_from", "extras", "changed_at"];
+    const cells = sample.map((row) => shown.map((column) => String(row[column] ?? "")));
+    say(`${tableText(shown.map((title) => ({ title })), cells)}\n`);
+  } finally {
+    await session.close();
+  }
+}
+
+/** Keeps the service up; every minute an hour passes in it. */
+async function serve(url: string): Promise<number> {
+  const tick = () => fetch(`${url}/_tick`, { method: "POST" });
+  // the demo's own hour, and one more: the next run finds news
+  await tick();
+  await tick();
+  say(`The bookings service listens at ${url}; every minute an hour passes there.`);
+  say(`In another terminal: npx early-bridge run --project ${DEMO_FOLDER}`);
+  say(colors.dim("Ctrl-C ends it."));
+  const timer = setInterval(() => void tick().catch(() => {}), MINUTE_MS);
+  await new Promise<void>((resolve) => process.once("SIGINT", () => resolve()));
+  clearInterval(timer);
+  return EXIT_CODES.done;
+}
+
+/** On the demo's own port, so that its files stay true; on any other where that one is taken. */
+async function startService(options: BookingsOptions): Promise<SpawnedService> {
+  try {
+    return await spawnService({ ...options, port: DEMO_PORT });
+  } catch {
+    return await spawnService({ ...options, port: 0 });
+  }
+}
+
+/** Puts the demo's project into its folder: the connector, bridges.yaml and .env. */
+function writeProject(url: string): void {
+  const source = fileURLToPath(new URL("../../demo", import.meta.url));
+  cpSync(source, DEMO_FOLDER, { recursive: true });
+  const { clientId, clientSecret } = BOOKINGS_DEFAULTS;
+  const env = `BOOKINGS_URL=${url}\nBOOKINGS_ID=${clientId}\nBOOKINGS_SECRET=${clientSecret}\n`;
+  writeFileSync(join(DEMO_FOLDER, ".env"), env, { mode: 0o600 });
+}
+
+function shortType(type: string): string {
+  return type.toLowerCase().replace("timestamp with time zone", "timestamptz");
+}
+
+function wrapped(parts: readonly string[], separator: string, width: number): string {
+  const lines: string[] = [];
+  let line = "";
+  let length = 0;
+  for (const part of parts) {
+    // biome-ignore lint/suspicious/noControlCharactersInRegex: colour codes begin with the escape character
+    const visible = part.replaceAll(/\u001b\[[0-9;]*m/g, "").length + separator.length;
+    if (length + visible > width && line !== "") {
+      lines.push(line);
+      line = "";
+      length = 0;
+    }
+    line += (line === "" ? "" : separator) + part;
+    length += visible;
+  }
+  return [...lines, line].map((each) => `  ${each}`).join("\n");
+}
+
+function say(text: string): void {
+  process.stdout.write(`${text}\n`);
+}

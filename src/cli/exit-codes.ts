@@ -1,0 +1,21 @@
+/** Exit codes: a script can tell what kind of thing went wrong. */
+
+import type { ErrorKind } from "../core/errors.js";
+
+export const EXIT_CODES: Readonly<Record<ErrorKind | "done", number>> = Object.freeze({
+  done: 0,
+  internal: 1,
+  config: 2,
+  sign_in: 3,
+  api: 4,
+  data: 5,
+  warehouse: 6,
+  stopped: 130,
+});
+
+export const EXIT_CODE_HELP = `
+Exit codes:
+  0  done                       4  the API or the network failed
+  1  a fault of early-bridge    5  the API's data is not as the connector says
+  2  configuration, usage       6  the warehouse failed
+  3  sign-in was refused      130  stopped on request, at a checkpoint`;

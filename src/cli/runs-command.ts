@@ -1,0 +1,99 @@
+/** `runs`: the history of runs, or one of them in detail, from the ledger. */
+
+import colors from "picocolors";
+import { BridgeError } from "../core/errors.js";
+import { openProject } from "../run/project.js";
+import type { RunRecord, StreamRecord } from "../warehouse/warehouse.js";
+import { EXIT_CODES } from "./exit-codes.js";
+import { tableText } from "./table.js";
+import { bytesText, countOf, countText, momentText, timeText } from "./words.js";
+
+export interface RunsCommandOptions {
+  readonly project: string;
+  readonly bridge?: string | undefined;
+  readonly warehouse?: string | undefined;
+  readonly limit: number;
+  readonly json?: boolean | undefined;
+}
+
+export async function runsCommand(run: number | undefined, options: RunsCommandOptions): Promise<number> {
+  const project = await openProject(options.project);
+  const { bridges } = project.definition;
+  const used = [...new Set(Object.values(bridges).map((bridge) => bridge.to))];
+  const names = options.warehouse === undefined ? used : [options.warehouse];
+  for (const name of names) {
+    const warehouse = await project.warehouse(name);
+    const session = await warehouse.open({ readOnly: true });
+    try {
+      const runs = await session.ledger.runs({ bridge: options.bridge, run, limit: options.limit });
+      if (options.json === true) for (const each of runs) process.stdout.write(`${JSON.stringify(each)}\n`);
+      else process.stdout.write(`${run === undefined ? historyText(warehouse.title, runs) : detailText(run, runs)}\n`);
+    } finally {
+      await session.close();
+    }
+  }
+  return EXIT_CODES.done;
+}
+
+function historyText(title: string, runs: readonly RunRecord[]): string {
+  if (runs.length === 0) return `${colors.bold(title)} holds no runs yet. Start one: early-bridge run`;
+  const columns = [
+    ...["run", "bridge", "outcome", "started"].map((name) => ({ title: name })),
+    ...["took", "added", "changed", "same", "requests", "retries", "waited"].map((name) => ({ title: name, right: true })),
+  ];
+  const rows = runs.map((run) => [
+    String(run.run),
+    run.bridge,
+    outcomeText(run.outcome),
+    momentText(run.startedAtMs),
+    run.endedAtMs === undefined ? "" : timeText(run.endedAtMs - run.startedAtMs),
+    ...(["added", "changed", "same", "requests", "retries"] as const).map((key) => countText(sum(run, key))),
+    timeText(sum(run, "waitedMs")),
+  ]);
+  const failures = runs.filter((run) => run.errorCode !== undefined);
+  const told = failures.map((run) => `  run ${run.run}: ${colors.red(run.errorCode!)}  ${run.errorMessage}`);
+  return [
+    colors.bold(title),
+    "",
+    tableText(columns, rows),
+    ...(told.length > 0 ? ["", ...told] : []),
+    "",
+    colors.dim(`One of them in detail: early-bridge runs ${runs[0]!.run}`),
+  ].join("\n");
+}
+
+function detailText(number: number, runs: readonly RunRecord[]): string {
+  const run = runs[0];
+  if (run === undefined) {
+    throw new BridgeError("CONFIG_UNKNOWN_NAME", `There is no run ${number}.`, { hint: "See early-bridge runs." });
+  }
+  const took = run.endedAtMs === undefined ? "" : `, took ${timeText(run.endedAtMs - run.startedAtMs)}`;
+  const lines = [`${colors.bold(`run ${run.run}`)} of bridge ${run.bridge}: ${outcomeText(run.outcome)}`];
+  lines.push(`started ${momentText(run.startedAtMs)}${took}`);
+  if (run.errorCode !== undefined) lines.push(`${colors.red(run.errorCode)}  ${run.errorMessage}`);
+  for (const stream of run.streams) lines.push("", ...streamLines(stream));
+  return lines.join("\n");
+}
+
+function streamLines(stream: StreamRecord): string[] {
+  const { added, changed, same, removed, quarantined } = stream;
+  const rows = [`${countText(added)} added`, `${countText(changed)} changed`, `${countText(same)} same`];
+  if (removed > 0) rows.push(`${countText(removed)} removed`);
+  if (quarantined > 0) rows.push(`${countText(quarantined)} in quarantine`);
+  const asked = [countOf(stream.requests, "request"), countOf(stream.retries, "retrie").replace("retrie ", "retry "), bytesText(stream.bytes)];
+  return [
+    `  ${colors.bold(stream.stream)}  ${outcomeText(stream.outcome)}`,
+    `    rows    ${rows.join(", ")}`,
+    `    asked   ${countOf(stream.pages, "page")} in ${asked.join(", ")}; waited ${timeText(stream.waitedMs)}`,
+    `    time    ${timeText(stream.askMs)} for pages, ${timeText(stream.shapeMs)} shaping, ${timeText(stream.loadMs)} loading, ${countOf(stream.checkpoints, "checkpoint")}`,
+  ];
+}
+
+function outcomeText(outcome: string): string {
+  if (outcome === "done") return colors.green(outcome);
+  return outcome === "failed" || outcome === "broken off" ? colors.red(outcome) : colors.yellow(outcome);
+}
+
+function sum(run: RunRecord, key: "added" | "changed" | "same" | "requests" | "retries" | "waitedMs"): number {
+  return run.streams.reduce((total, stream) => total + stream[key], 0);
+}
