@@ -25,7 +25,12 @@ if (age("node_modules/.package-lock.json") < age("package-lock.json")) {
   console.log("Installing packages …");
   run("npm ci --no-audit --no-fund --loglevel=error");
 }
-const sources = Math.max(newest("src"), age("tsconfig.build.json"), age("tsconfig.json"), age("scripts/build.mjs"));
+const sources = Math.max(
+  newest("src"),
+  age("tsconfig.build.json"),
+  age("tsconfig.json"),
+  age("scripts/build.mjs"),
+);
 if (age("dist/.built") < sources) {
   console.log("Building …");
   run("node scripts/build.mjs");

@@ -57,7 +57,8 @@ async function requestToken(
   const server: oauth.AuthorizationServer = { issuer: url.origin, token_endpoint: settings.tokenUrl };
   const client: oauth.Client = { client_id: settings.clientId };
   const secret = settings.clientSecret;
-  const auth = settings.clientAuth === "header" ? oauth.ClientSecretBasic(secret) : oauth.ClientSecretPost(secret);
+  const auth =
+    settings.clientAuth === "header" ? oauth.ClientSecretBasic(secret) : oauth.ClientSecretPost(secret);
   const parameters = new URLSearchParams(settings.scope === undefined ? {} : { scope: settings.scope });
   const response = await oauth.clientCredentialsGrantRequest(server, client, auth, parameters, {
     [oauth.allowInsecureRequests]: isLoopback(url.hostname),
@@ -65,7 +66,10 @@ async function requestToken(
   });
   if (isPassingStatus(response.status)) {
     const retryAfterMs = retryAfter(response.headers.get("retry-after") ?? undefined, ports.clock.now());
-    throw new BridgeError("SERVER_FAILED", `The token endpoint failed (${response.status}).`, { where, retryAfterMs });
+    throw new BridgeError("SERVER_FAILED", `The token endpoint failed (${response.status}).`, {
+      where,
+      retryAfterMs,
+    });
   }
   try {
     const result = await oauth.processClientCredentialsResponse(server, client, response);
@@ -87,7 +91,8 @@ async function fetchBy(
   const answer = await send({ method: "POST", url, headers: options.headers, body, signal });
   const headers = new Headers();
   for (const [name, value] of Object.entries(answer.headers)) {
-    if (value !== undefined && name !== "content-encoding" && name !== "content-length") headers.set(name, value);
+    if (value !== undefined && name !== "content-encoding" && name !== "content-length")
+      headers.set(name, value);
   }
   return new Response(answer.body.slice(), { status: answer.status, headers });
 }
@@ -102,15 +107,23 @@ function tokenError(
   if (error instanceof oauth.ResponseBodyError) {
     const description = error.error_description === undefined ? "" : `: ${error.error_description}`;
     const said = redactor.hide(`${error.error}${description}`);
-    return new BridgeError("SIGN_IN_REFUSED", `The token endpoint refused to sign in (${status}): "${said}".`, {
-      where,
-      hint: hintFor(error.error, settings),
-      cause: error,
-    });
+    return new BridgeError(
+      "SIGN_IN_REFUSED",
+      `The token endpoint refused to sign in (${status}): "${said}".`,
+      {
+        where,
+        hint: hintFor(error.error, settings),
+        cause: error,
+      },
+    );
   }
   if (error instanceof oauth.WWWAuthenticateChallengeError || status === 401 || status === 403) {
     const message = `The token endpoint refused to sign in (${status}).`;
-    return new BridgeError("SIGN_IN_REFUSED", message, { where, hint: hintFor("invalid_client", settings), cause: error });
+    return new BridgeError("SIGN_IN_REFUSED", message, {
+      where,
+      hint: hintFor("invalid_client", settings),
+      cause: error,
+    });
   }
   const seen = status === 200 ? "no OAuth 2.0 token came" : `status ${status} came`;
   return new BridgeError("SIGN_IN_FAILED", `A token was expected, ${seen}.`, { where, cause: error });

@@ -10,7 +10,12 @@ import { clientCredentialsToken, type TokenPorts } from "./client-credentials.js
 import { TokenKeeper } from "./token-keeper.js";
 
 /** The signer for an account. Credentials go to the API's own origin only. */
-export function createSigner(signIn: SignIn, account: Account, redactor: Redactor, ports: TokenPorts): Signer {
+export function createSigner(
+  signIn: SignIn,
+  account: Account,
+  redactor: Redactor,
+  ports: TokenPorts,
+): Signer {
   if (signIn === "none") return (next) => next;
   const where = { account: account.name };
   const expand = (template: string) => expandTemplate(template, account.values, where);
@@ -22,7 +27,10 @@ export function createSigner(signIn: SignIn, account: Account, redactor: Redacto
     scope: signIn.scope,
     account: account.name,
   };
-  const keeper = new TokenKeeper((signal) => clientCredentialsToken(settings, redactor, ports, signal), ports.clock);
+  const keeper = new TokenKeeper(
+    (signal) => clientCredentialsToken(settings, redactor, ports, signal),
+    ports.clock,
+  );
   return bearerSigner(keeper, new URL(account.baseUrl).origin);
 }
 
@@ -30,14 +38,19 @@ export function createSigner(signIn: SignIn, account: Account, redactor: Redacto
 function expandPlain(template: string, account: Account): string {
   const name = /^\{\+?([a-z][a-z0-9_]*)\}$/.exec(template)?.[1];
   const value = name === undefined ? undefined : account.values[name];
-  return value === undefined ? expandTemplate(template, account.values, { account: account.name }) : String(value);
+  return value === undefined
+    ? expandTemplate(template, account.values, { account: account.name })
+    : String(value);
 }
 
 /** RFC 6750 bearer tokens; after a 401 the token is renewed and the request sent once more. */
 export function bearerSigner(keeper: TokenKeeper, origin: string): Signer {
   return (next) => async (request) => {
     if (new URL(request.url).origin !== origin) return next(request);
-    const signed = (token: string) => ({ ...request, headers: { ...request.headers, authorization: `Bearer ${token}` } });
+    const signed = (token: string) => ({
+      ...request,
+      headers: { ...request.headers, authorization: `Bearer ${token}` },
+    });
     const token = await keeper.token(request.signal);
     const response = await next(signed(token));
     if (response.status !== 401) return response;

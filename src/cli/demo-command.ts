@@ -39,20 +39,31 @@ async function show(url: string, options: DemoOptions): Promise<number> {
   const { perSecond } = BOOKINGS_DEFAULTS;
   rmSync(join(DEMO_FOLDER, "huts.duckdb"), { force: true });
   say(`A bookings service with ${countText(options.bookings)} bookings listens at ${url}.`);
-  say(`It asks for OAuth 2.0, gives pages, permits ${perSecond} requests a second, and fails now and then.\n`);
+  say(
+    `It asks for OAuth 2.0, gives pages, permits ${perSecond} requests a second, and fails now and then.\n`,
+  );
   say(colors.dim("── the first run takes everything ──\n"));
   const project = await openProject(DEMO_FOLDER);
   const stop = new AbortController();
   const kind = viewKind(options);
   const first = await runBridge(project, "bookings", { kind }, stop);
   if (first.outcome !== "done") return first.outcome === "stopped" ? EXIT_CODES.stopped : EXIT_CODES.api;
-  const news = (await (await fetch(`${url}/_tick`, { method: "POST" })).json()) as { changed: number; added: number };
-  say(colors.dim(`── an hour later: ${countOf(news.changed, "booking")} changed, ${news.added} are new; the second run takes only those ──\n`));
+  const news = (await (await fetch(`${url}/_tick`, { method: "POST" })).json()) as {
+    changed: number;
+    added: number;
+  };
+  say(
+    colors.dim(
+      `── an hour later: ${countOf(news.changed, "booking")} changed, ${news.added} are new; the second run takes only those ──\n`,
+    ),
+  );
   const second = await runBridge(project, "bookings", { kind }, stop);
   if (second.outcome !== "done") return second.outcome === "stopped" ? EXIT_CODES.stopped : EXIT_CODES.api;
   await showTables(project);
   say(`Next   npx early-bridge runs --project ${DEMO_FOLDER}     what each run did`);
-  say(`       npx early-bridge demo --serve                    keeps the service up; then, in another terminal:`);
+  say(
+    `       npx early-bridge demo --serve                    keeps the service up; then, in another terminal:`,
+  );
   say(`       npx early-bridge run --project ${DEMO_FOLDER}      takes the news`);
   return EXIT_CODES.done;
 }
@@ -69,9 +80,23 @@ async function showTables(project: Awaited<ReturnType<typeof openProject>>): Pro
       say(`${wrapped(typed, ", ", Math.min(process.stdout.columns ?? 120, 120) - 4)}\n`);
     }
     const sample = await session.sampleRows("bookings", "bookings", 4);
-    const shown = ["id", "reference", "lead_guest_name", "lead_guest_address_city", "price_amount", "stay_from", "extras", "changed_at"];
+    const shown = [
+      "id",
+      "reference",
+      "lead_guest_name",
+      "lead_guest_address_city",
+      "price_amount",
+      "stay_from",
+      "extras",
+      "changed_at",
+    ];
     const cells = sample.map((row) => shown.map((column) => String(row[column] ?? "")));
-    say(`${tableText(shown.map((title) => ({ title })), cells)}\n`);
+    say(
+      `${tableText(
+        shown.map((title) => ({ title })),
+        cells,
+      )}\n`,
+    );
   } finally {
     await session.close();
   }

@@ -24,7 +24,9 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--plain", "plain lines instead of the live view")
     .option("--json", "events as JSON lines")
     .addHelpText("after", EXIT_CODE_HELP)
-    .action(async (bridge, options) => setExitCode(await (await import("./run-command.js")).runCommand(bridge, options)));
+    .action(async (bridge, options) =>
+      setExitCode(await (await import("./run-command.js")).runCommand(bridge, options)),
+    );
   program
     .command("runs")
     .description("what each run did: rows, requests, waiting, failures")
@@ -34,7 +36,9 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--warehouse <name>", "only the ledger of this warehouse")
     .option("--limit <count>", "runs to show, newest first", wholeNumber, 20)
     .option("--json", "runs as JSON lines")
-    .action(async (run, options) => setExitCode(await (await import("./runs-command.js")).runsCommand(run, options)));
+    .action(async (run, options) =>
+      setExitCode(await (await import("./runs-command.js")).runsCommand(run, options)),
+    );
   program
     .command("demo")
     .description("see it at work on made-up data, in the folder early-bridge-demo")
@@ -46,7 +50,8 @@ function buildProgram(setExitCode: (code: number) => void): Command {
 }
 
 function wholeNumber(text: string): number {
-  if (!/^\d+$/.test(text) || Number(text) < 1) throw new InvalidArgumentError("It must be a whole number from 1 on.");
+  if (!/^\d+$/.test(text) || Number(text) < 1)
+    throw new InvalidArgumentError("It must be a whole number from 1 on.");
   return Number(text);
 }
 
@@ -65,7 +70,10 @@ async function main(): Promise<number> {
     return exitCode;
   } catch (error) {
     if (error instanceof CommanderError) return error.exitCode === 0 ? EXIT_CODES.done : EXIT_CODES.config;
-    const [{ tellError }, { toBridgeError }] = await Promise.all([import("./run-command.js"), import("../core/errors.js")]);
+    const [{ tellError }, { toBridgeError }] = await Promise.all([
+      import("./run-command.js"),
+      import("../core/errors.js"),
+    ]);
     tellError(error, process.argv.includes("--json"));
     return EXIT_CODES[toBridgeError(error).kind];
   }

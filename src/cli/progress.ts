@@ -47,11 +47,15 @@ function plainLine(event: RunEvent): string | undefined {
     case "run started":
       return `run ${event.run} started`;
     case "stream started": {
-      const from = event.goesOn ? "goes on where the last run broke off" : `from ${event.since ?? "the beginning"}`;
+      const from = event.goesOn
+        ? "goes on where the last run broke off"
+        : `from ${event.since ?? "the beginning"}`;
       return `${event.stream}: reading ${from}`;
     }
     case "waiting":
-      return event.ms >= 5000 ? `${event.stream}: waiting ${timeText(event.ms)} (${event.reason})` : undefined;
+      return event.ms >= 5000
+        ? `${event.stream}: waiting ${timeText(event.ms)} (${event.reason})`
+        : undefined;
     case "retry":
       return `${event.stream}: ${event.why} Trying again in ${timeText(event.ms)}.`;
     case "schema changed":
@@ -171,15 +175,34 @@ class LiveView implements ProgressView {
       "",
       rows.length === 0 ? "  opening the warehouse …" : tableText(columns, rows),
       "",
-      colors.dim(this.isStopping ? "Stopping at a checkpoint … (Ctrl-C again ends at once)" : "Ctrl-C stops at a checkpoint"),
+      colors.dim(
+        this.isStopping
+          ? "Stopping at a checkpoint … (Ctrl-C again ends at once)"
+          : "Ctrl-C stops at a checkpoint",
+      ),
     ];
-    this.draw(lines.join("\n").split("\n").map((line) => cut(line, width)).join("\n"));
+    this.draw(
+      lines
+        .join("\n")
+        .split("\n")
+        .map((line) => cut(line, width))
+        .join("\n"),
+    );
   }
 }
 
 function newState(): StreamState {
   const now = Date.now();
-  return { outcome: "waits", pages: 0, rows: 0, startedAtMs: now, endedAtMs: undefined, requestsLeft: undefined, note: "", noteUntilMs: 0 };
+  return {
+    outcome: "waits",
+    pages: 0,
+    rows: 0,
+    startedAtMs: now,
+    endedAtMs: undefined,
+    requestsLeft: undefined,
+    note: "",
+    noteUntilMs: 0,
+  };
 }
 
 function note(state: StreamState, text: string, ms: number): void {
@@ -191,8 +214,10 @@ function streamCells(name: string, state: StreamState): string[] {
   const now = Date.now();
   const seconds = ((state.endedAtMs ?? now) - state.startedAtMs) / 1000;
   const rate = state.rows === 0 ? "" : countText(state.rows / Math.max(seconds, 0.1));
-  const colour = state.outcome === "done" ? colors.green : state.outcome === "failed" ? colors.red : colors.cyan;
-  const left = state.requestsLeft === undefined || state.endedAtMs !== undefined ? "" : String(state.requestsLeft);
+  const colour =
+    state.outcome === "done" ? colors.green : state.outcome === "failed" ? colors.red : colors.cyan;
+  const left =
+    state.requestsLeft === undefined || state.endedAtMs !== undefined ? "" : String(state.requestsLeft);
   const shown = now < state.noteUntilMs ? colors.yellow(state.note) : "";
   return [name, colour(state.outcome), countText(state.pages), countText(state.rows), rate, left, shown];
 }
@@ -201,7 +226,9 @@ function streamCells(name: string, state: StreamState): string[] {
 function cut(line: string, width: number): string {
   let visible = 0;
   // biome-ignore lint/suspicious/noControlCharactersInRegex: colour codes begin with the escape character
-  return line.replaceAll(/\u001b\[[0-9;]*m|[\s\S]/gu, (part) => (part.length > 2 || visible++ < width - 1 ? part : ""));
+  return line.replaceAll(/\u001b\[[0-9;]*m|[\s\S]/gu, (part) =>
+    part.length > 2 || visible++ < width - 1 ? part : "",
+  );
 }
 
 /** The report at a run's end: a line per stream, then what deserves attention. */
@@ -209,7 +236,10 @@ export function reportText(run: number, streams: readonly StreamReport[]): strin
   const columns = [
     { title: "stream" },
     { title: "" },
-    ...["added", "changed", "same", "removed", "requests", "retries", "waited"].map((title) => ({ title, right: true })),
+    ...["added", "changed", "same", "removed", "requests", "retries", "waited"].map((title) => ({
+      title,
+      right: true,
+    })),
     { title: "cursor" },
   ];
   const rows = streams.map((each) => [
@@ -223,9 +253,13 @@ export function reportText(run: number, streams: readonly StreamReport[]): strin
   for (const { stream, quarantined } of streams) {
     if (quarantined === 0) continue;
     const query = `SELECT * FROM early_bridge.quarantine WHERE run = ${run} AND stream = '${stream}'`;
-    lines.push(colors.yellow(`  ${countOf(quarantined, "record")} of ${stream} went into quarantine: ${query}`));
+    lines.push(
+      colors.yellow(`  ${countOf(quarantined, "record")} of ${stream} went into quarantine: ${query}`),
+    );
   }
-  const failures = new Map(streams.flatMap(({ error }) => (error === undefined ? [] : [[error.message, error]])));
+  const failures = new Map(
+    streams.flatMap(({ error }) => (error === undefined ? [] : [[error.message, error]])),
+  );
   for (const error of failures.values()) lines.push("", errorText(error));
   return lines.join("\n");
 }

@@ -2,8 +2,8 @@
 
 import colors from "picocolors";
 import { isBridgeError, toBridgeError } from "../core/errors.js";
-import { type OpenedProject, openProject } from "../run/project.js";
 import type { RunReport } from "../run/events.js";
+import { type OpenedProject, openProject } from "../run/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { openView, reportText, type ViewKind } from "./progress.js";
 import { errorText, timeText } from "./words.js";
@@ -29,7 +29,12 @@ export async function runCommand(bridge: string | undefined, options: RunCommand
   return stop.signal.aborted && exitCode === EXIT_CODES.done ? EXIT_CODES.stopped : exitCode;
 }
 
-async function runOne(project: OpenedProject, name: string, options: RunCommandOptions, stop: AbortController): Promise<number> {
+async function runOne(
+  project: OpenedProject,
+  name: string,
+  options: RunCommandOptions,
+  stop: AbortController,
+): Promise<number> {
   try {
     const report = await runBridge(project, name, { ...options, kind: viewKind(options) }, stop);
     return exitCodeOf(report);
@@ -80,7 +85,8 @@ function tellReport(report: RunReport): void {
   const took = timeText(endedAtMs - startedAtMs);
   process.stdout.write(`${colors.bold(bridge)}  run ${run}  ${colour(outcome)} in ${took}\n\n`);
   process.stdout.write(`${reportText(run, streams)}\n\n`);
-  if (outcome === "stopped") process.stdout.write("Stopped at a checkpoint; run again to go on from there.\n");
+  if (outcome === "stopped")
+    process.stdout.write("Stopped at a checkpoint; run again to go on from there.\n");
 }
 
 function exitCodeOf({ outcome, error }: RunReport): number {

@@ -27,7 +27,10 @@ export async function runsCommand(run: number | undefined, options: RunsCommandO
     try {
       const runs = await session.ledger.runs({ bridge: options.bridge, run, limit: options.limit });
       if (options.json === true) for (const each of runs) process.stdout.write(`${JSON.stringify(each)}\n`);
-      else process.stdout.write(`${run === undefined ? historyText(warehouse.title, runs) : detailText(run, runs)}\n`);
+      else
+        process.stdout.write(
+          `${run === undefined ? historyText(warehouse.title, runs) : detailText(run, runs)}\n`,
+        );
     } finally {
       await session.close();
     }
@@ -39,7 +42,10 @@ function historyText(title: string, runs: readonly RunRecord[]): string {
   if (runs.length === 0) return `${colors.bold(title)} holds no runs yet. Start one: early-bridge run`;
   const columns = [
     ...["run", "bridge", "outcome", "started"].map((name) => ({ title: name })),
-    ...["took", "added", "changed", "same", "requests", "retries", "waited"].map((name) => ({ title: name, right: true })),
+    ...["took", "added", "changed", "same", "requests", "retries", "waited"].map((name) => ({
+      title: name,
+      right: true,
+    })),
   ];
   const rows = runs.map((run) => [
     String(run.run),
@@ -65,7 +71,9 @@ function historyText(title: string, runs: readonly RunRecord[]): string {
 function detailText(number: number, runs: readonly RunRecord[]): string {
   const run = runs[0];
   if (run === undefined) {
-    throw new BridgeError("CONFIG_UNKNOWN_NAME", `There is no run ${number}.`, { hint: "See early-bridge runs." });
+    throw new BridgeError("CONFIG_UNKNOWN_NAME", `There is no run ${number}.`, {
+      hint: "See early-bridge runs.",
+    });
   }
   const took = run.endedAtMs === undefined ? "" : `, took ${timeText(run.endedAtMs - run.startedAtMs)}`;
   const lines = [`${colors.bold(`run ${run.run}`)} of bridge ${run.bridge}: ${outcomeText(run.outcome)}`];
@@ -80,7 +88,11 @@ function streamLines(stream: StreamRecord): string[] {
   const rows = [`${countText(added)} added`, `${countText(changed)} changed`, `${countText(same)} same`];
   if (removed > 0) rows.push(`${countText(removed)} removed`);
   if (quarantined > 0) rows.push(`${countText(quarantined)} in quarantine`);
-  const asked = [countOf(stream.requests, "request"), countOf(stream.retries, "retrie").replace("retrie ", "retry "), bytesText(stream.bytes)];
+  const asked = [
+    countOf(stream.requests, "request"),
+    countOf(stream.retries, "retrie").replace("retrie ", "retry "),
+    bytesText(stream.bytes),
+  ];
   return [
     `  ${colors.bold(stream.stream)}  ${outcomeText(stream.outcome)}`,
     `    rows    ${rows.join(", ")}`,
@@ -94,6 +106,9 @@ function outcomeText(outcome: string): string {
   return outcome === "failed" || outcome === "broken off" ? colors.red(outcome) : colors.yellow(outcome);
 }
 
-function sum(run: RunRecord, key: "added" | "changed" | "same" | "requests" | "retries" | "waitedMs"): number {
+function sum(
+  run: RunRecord,
+  key: "added" | "changed" | "same" | "requests" | "retries" | "waitedMs",
+): number {
   return run.streams.reduce((total, stream) => total + stream[key], 0);
 }

@@ -16,48 +16,83 @@ interface CodeEntry {
 }
 
 export const ERROR_CODES = {
-  CONFIG_NOT_FOUND: { kind: "config", hint: "Check the path, or run from the folder that holds bridges.yaml." },
+  CONFIG_NOT_FOUND: {
+    kind: "config",
+    hint: "Check the path, or run from the folder that holds bridges.yaml.",
+  },
   CONFIG_SYNTAX: { kind: "config", hint: "Correct the YAML at the place named." },
   CONFIG_INVALID: { kind: "config", hint: "Correct the value at the place named." },
   CONFIG_UNKNOWN_KEY: { kind: "config", hint: "Remove the key or correct its spelling." },
   CONFIG_UNKNOWN_NAME: { kind: "config", hint: "Use one of the names that are declared." },
-  SECRET_MISSING: { kind: "config", hint: "Set it in the environment or in the .env file beside bridges.yaml." },
+  SECRET_MISSING: {
+    kind: "config",
+    hint: "Set it in the environment or in the .env file beside bridges.yaml.",
+  },
   SECRET_IN_PLAIN: { kind: "config", hint: "Move the value into .env and refer to it by $NAME." },
   URL_INVALID: { kind: "config", hint: "Give a whole address, such as https://api.huts.example." },
   URL_INSECURE: { kind: "config", hint: "Use https; plain http is accepted only for this machine itself." },
   DRIVER_MISSING: { kind: "config", hint: "Install the driver that is named, then run again." },
   SIGN_IN_REFUSED: { kind: "sign_in", hint: "Check the client id and secret of the account." },
-  SIGN_IN_FAILED: { kind: "sign_in", hint: "Check token_url in the connector: it did not answer as OAuth 2.0." },
+  SIGN_IN_FAILED: {
+    kind: "sign_in",
+    hint: "Check token_url in the connector: it did not answer as OAuth 2.0.",
+  },
   TOKEN_REFUSED: { kind: "sign_in", hint: "Check that the scope and the base URL belong to this account." },
   HOST_UNKNOWN: { kind: "api", hint: "Check the host name in the account's settings, and the network." },
   CONNECTION_REFUSED: { kind: "api", hint: "Check host and port; is the service running?", retryable: true },
   CONNECTION_LOST: { kind: "api", hint: "Run again: it goes on from the last checkpoint.", retryable: true },
   TIMED_OUT: { kind: "api", hint: "Run again later, or raise the account's time-outs.", retryable: true },
   FORBIDDEN: { kind: "api", hint: "Ask for the permission that this request needs." },
-  NOT_FOUND: { kind: "api", hint: "Check the base URL and the stream's path: the API knows no such address." },
+  NOT_FOUND: {
+    kind: "api",
+    hint: "Check the base URL and the stream's path: the API knows no such address.",
+  },
   REQUEST_REFUSED: { kind: "api", hint: "Read the API's own words above and correct the stream's request." },
   REDIRECTED: { kind: "api", hint: "Put the final address into the account's base URL." },
-  RATE_LIMITED: { kind: "api", hint: "Run again later: it goes on from the last checkpoint.", retryable: true },
-  SERVER_FAILED: { kind: "api", hint: "Run again later: it goes on from the last checkpoint.", retryable: true },
+  RATE_LIMITED: {
+    kind: "api",
+    hint: "Run again later: it goes on from the last checkpoint.",
+    retryable: true,
+  },
+  SERVER_FAILED: {
+    kind: "api",
+    hint: "Run again later: it goes on from the last checkpoint.",
+    retryable: true,
+  },
   BODY_HTML: { kind: "api", hint: "Check the base URL: a web page answered, not the API.", retryable: true },
   BODY_TRUNCATED: { kind: "api", hint: "Run again: it goes on from the last checkpoint.", retryable: true },
   BODY_NOT_JSON: { kind: "api", hint: "Check the stream's address: the answer is no JSON.", retryable: true },
   BODY_TOO_LARGE: { kind: "api", hint: "Ask for smaller pages in the stream's query." },
   RECORDS_NOT_FOUND: { kind: "data", hint: "Correct the stream's `records` path." },
-  KEY_NOT_FOUND: { kind: "data", hint: "Correct the stream's `key`, or leave it out and use write: replace." },
+  KEY_NOT_FOUND: {
+    kind: "data",
+    hint: "Correct the stream's `key`, or leave it out and use write: replace.",
+  },
   TOKEN_NOT_TEXT: { kind: "data", hint: "Correct pages.token: it must lead to a text or a number." },
-  PAGE_REPEATED: { kind: "data", hint: "Check pages.token and pages.query: the API does not move on with them." },
+  PAGE_REPEATED: {
+    kind: "data",
+    hint: "Check pages.token and pages.query: the API does not move on with them.",
+  },
   CURSOR_NOT_FOUND: { kind: "data", hint: "Correct cursor.field: no record has a usable value there." },
   WAREHOUSE_LOCKED: {
     kind: "warehouse",
     hint: "Close the other program that has the file open, then run again.",
     retryable: true,
   },
-  WAREHOUSE_FOREIGN: { kind: "warehouse", hint: "Choose another path: this file belongs to another program." },
+  WAREHOUSE_FOREIGN: {
+    kind: "warehouse",
+    hint: "Choose another path: this file belongs to another program.",
+  },
   WAREHOUSE_UNREACHABLE: { kind: "warehouse", hint: "Check the path and its permissions." },
-  WAREHOUSE_NEWER: { kind: "warehouse", hint: "Update early-bridge: a newer version has written this ledger." },
+  WAREHOUSE_NEWER: {
+    kind: "warehouse",
+    hint: "Update early-bridge: a newer version has written this ledger.",
+  },
   WAREHOUSE_FAILED: { kind: "warehouse", hint: "Rows and cursor stay as at the last checkpoint." },
-  TABLE_FOREIGN: { kind: "warehouse", hint: "Choose another `schema` for the bridge, or move the table away." },
+  TABLE_FOREIGN: {
+    kind: "warehouse",
+    hint: "Choose another `schema` for the bridge, or move the table away.",
+  },
   BRIDGE_BUSY: { kind: "warehouse", hint: "Wait for the other run to end.", retryable: true },
   STOPPED: { kind: "stopped", hint: "Run again: it goes on from the last checkpoint." },
   INTERNAL: { kind: "internal", hint: "This is a fault of early-bridge itself; please report it." },
@@ -82,6 +117,8 @@ export interface BridgeErrorOptions {
   readonly cause?: unknown;
   /** How long the API asked to wait, in milliseconds. */
   readonly retryAfterMs?: number | undefined;
+  /** it was tried again already, as often as is sensible: nobody further out tries again */
+  readonly triedOut?: boolean | undefined;
 }
 
 const BRAND = Symbol.for("early-bridge.error");
@@ -93,6 +130,7 @@ export class BridgeError extends Error {
   readonly where: Where;
   readonly hint: string;
   readonly retryAfterMs: number | undefined;
+  readonly triedOut: boolean;
 
   constructor(code: ErrorCode, message: string, options: BridgeErrorOptions = {}) {
     super(message, options.cause === undefined ? undefined : { cause: options.cause });
@@ -100,6 +138,7 @@ export class BridgeError extends Error {
     this.where = options.where ?? {};
     this.hint = options.hint ?? ERROR_CODES[code].hint;
     this.retryAfterMs = options.retryAfterMs;
+    this.triedOut = options.triedOut === true;
     Object.defineProperty(this, BRAND, { value: true });
     // the cause may hold headers or a response: kept for debuggers, not printed by loggers
     if (options.cause !== undefined) {
@@ -113,7 +152,7 @@ export class BridgeError extends Error {
 
   get retryable(): boolean {
     const entry: CodeEntry = ERROR_CODES[this.code];
-    return entry.retryable === true;
+    return entry.retryable === true && !this.triedOut;
   }
 
   /** The same error with more of its place filled in; what is known already stays. */
@@ -123,6 +162,7 @@ export class BridgeError extends Error {
       hint: this.hint,
       cause: this.cause,
       retryAfterMs: this.retryAfterMs,
+      triedOut: this.triedOut,
     });
   }
 

@@ -3,7 +3,13 @@ export { compileJsonPath, type JsonPath } from "./ask/json-path.js";
 export { type PageRead, type ReadPlan, readPage } from "./ask/read-page.js";
 export { expandTemplate } from "./ask/template.js";
 export { checkValue, parseYaml, type YamlFile } from "./define/check.js";
-export { type Account, checkConnector, compileStream, defineConnector, resolveAccount } from "./define/connector.js";
+export {
+  type Account,
+  checkConnector,
+  compileStream,
+  defineConnector,
+  resolveAccount,
+} from "./define/connector.js";
 export { type Connector, type ConnectorInput, connectorSchema } from "./define/connector-schema.js";
 export { type Project, type ProjectInput, projectSchema } from "./define/project-schema.js";
 export { BridgeError, ERROR_CODES, type ErrorCode, isBridgeError } from "./errors.js";
@@ -15,4 +21,11 @@ export { type ColumnType, formatColumnType, parseColumnType } from "./shape/colu
 export { ExactNumber, parseExactJson, stringifyExact } from "./shape/exact-json.js";
 export { type Issue, Shape, type Shaped, type ShapeSpec } from "./shape/shape.js";
 export type { ColumnRule, ColumnSchema, TableSchema } from "./shape/table-shape.js";
-export { type CursorRule, type CursorSpan, joinSpans, nextCursor, type SavedCursor, startOfCursor } from "./track/cursor.js";
+export {
+  type CursorRule,
+  type CursorSpan,
+  joinSpans,
+  nextCursor,
+  type SavedCursor,
+  startOfCursor,
+} from "./track/cursor.js";

@@ -19,6 +19,9 @@ export class Redactor {
     for (const secret of longestFirst) shown = shown.replaceAll(secret, "[secret]");
     return shown
       .replace(/\b(Bearer|Basic)\s+[A-Za-z0-9._~+/=-]{8,}/gi, "$1 [secret]")
-      .replace(/([?&](?:access_token|token|api_?key|key|client_secret|password|secret)=)[^&\s"]+/gi, "$1[secret]");
+      .replace(
+        /([?&](?:access_token|token|api_?key|key|client_secret|password|secret)=)[^&\s"]+/gi,
+        "$1[secret]",
+      );
   }
 }

@@ -65,7 +65,8 @@ export function createExchange(parts: ExchangeParts): Exchange {
       try {
         const response = await parts.send(signed);
         gate.leave(entered.ticket, readLimits(response.headers, clock.now()));
-        if (response.status === 429) gate.refused(retryAfter(response.headers["retry-after"], clock.now()) ?? 1000);
+        if (response.status === 429)
+          gate.refused(retryAfter(response.headers["retry-after"], clock.now()) ?? 1000);
         tally.bytes += response.body.length;
         return response;
       } catch (error) {
@@ -86,7 +87,8 @@ export function createExchange(parts: ExchangeParts): Exchange {
       tally.waitedMs += waitMs;
       onEvent?.({ type: "retry", attempt: tries, ms: waitMs, why: error.message });
     };
-    const isDoubtful = (error: BridgeError) => looksMisdirected(error) || (!everAnswered && isUnreached(error));
+    const isDoubtful = (error: BridgeError) =>
+      looksMisdirected(error) || (!everAnswered && isUnreached(error));
     try {
       return await withRetries(attempt, parts, { signal, isDoubtful, onRetry });
     } catch (error) {
@@ -115,11 +117,15 @@ export function checkStatus(response: HttpResponse, redactor: Redactor, nowMs: n
     const to = redactor.hide(response.headers.location ?? "nowhere");
     throw new BridgeError("REDIRECTED", `The API points to another address: ${to}`);
   }
-  if (status === 401) throw new BridgeError("TOKEN_REFUSED", `The API refused the credentials (401).${words}`);
+  if (status === 401)
+    throw new BridgeError("TOKEN_REFUSED", `The API refused the credentials (401).${words}`);
   if (status === 403) throw new BridgeError("FORBIDDEN", `The API forbids this request (403).${words}`);
-  if (status === 404 || status === 410) throw new BridgeError("NOT_FOUND", `The API knows no such address (${status}).${words}`);
-  if (status === 429) throw new BridgeError("RATE_LIMITED", `The API says: too many requests (429).${words}`, { retryAfterMs });
-  if (isPassingStatus(status)) throw new BridgeError("SERVER_FAILED", `The API failed (${status}).${words}`, { retryAfterMs });
+  if (status === 404 || status === 410)
+    throw new BridgeError("NOT_FOUND", `The API knows no such address (${status}).${words}`);
+  if (status === 429)
+    throw new BridgeError("RATE_LIMITED", `The API says: too many requests (429).${words}`, { retryAfterMs });
+  if (isPassingStatus(status))
+    throw new BridgeError("SERVER_FAILED", `The API failed (${status}).${words}`, { retryAfterMs });
   throw new BridgeError("REQUEST_REFUSED", `The API refused the request (${status}).${words}`);
 }
 

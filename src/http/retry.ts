@@ -18,7 +18,11 @@ export interface RetryHooks {
 }
 
 /** Runs `attempt` until it succeeds or its failure is not worth another try. */
-export async function withRetries<T>(attempt: () => Promise<T>, parts: RetryParts, hooks: RetryHooks): Promise<T> {
+export async function withRetries<T>(
+  attempt: () => Promise<T>,
+  parts: RetryParts,
+  hooks: RetryHooks,
+): Promise<T> {
   const policy = { ...RETRY_DEFAULTS, ...parts.retry };
   let waitedMs = 0;
   for (let tries = 1; ; tries++) {
@@ -45,5 +49,6 @@ function afterTries(error: BridgeError, tries: number): BridgeError {
     hint: error.hint,
     cause: error.cause,
     retryAfterMs: error.retryAfterMs,
+    triedOut: true,
   });
 }

@@ -89,7 +89,8 @@ async function sendBy(agent: Agent, request: HttpRequest, maxBodyBytes: number):
 
 function flatHeaders(headers: Record<string, string | string[] | undefined>): HeaderValues {
   const flat: Record<string, string | undefined> = {};
-  for (const [name, value] of Object.entries(headers)) flat[name] = Array.isArray(value) ? value.join(", ") : value;
+  for (const [name, value] of Object.entries(headers))
+    flat[name] = Array.isArray(value) ? value.join(", ") : value;
   return flat;
 }
 

@@ -22,7 +22,9 @@ export interface BridgeOptions {
   /** streams to carry, with how each is written; default: all of them */
   readonly streams?: Readonly<Record<string, { readonly write?: WriteMode | undefined }>> | undefined;
   /** rows and time (ISO 8601) between two checkpoints, at most */
-  readonly checkpoint?: { readonly rows?: number | undefined; readonly every?: string | undefined } | undefined;
+  readonly checkpoint?:
+    | { readonly rows?: number | undefined; readonly every?: string | undefined }
+    | undefined;
 }
 
 export interface RunOptions {
@@ -54,9 +56,14 @@ export function openBridge(options: BridgeOptions): Bridge {
   const { connector } = api;
   const { name = connector.connector, schema = connector.connector } = options;
   const rule = checkValue(checkpointSchema, options.checkpoint ?? {}, codeSource("openBridge.checkpoint"));
-  const chosen = checkValue(bridgeStreamsSchema, options.streams ?? allStreams(api), codeSource("openBridge.streams"));
+  const chosen = checkValue(
+    bridgeStreamsSchema,
+    options.streams ?? allStreams(api),
+    codeSource("openBridge.streams"),
+  );
   const streams = new Map<string, WriteMode>();
-  for (const [stream, { write }] of Object.entries(chosen)) streams.set(stream, writeMode(api, name, stream, write));
+  for (const [stream, { write }] of Object.entries(chosen))
+    streams.set(stream, writeMode(api, name, stream, write));
   const checkpoint = { rows: rule.rows, everyMs: durationMs(rule.every) };
   return {
     name,
@@ -139,7 +146,14 @@ async function runStreams(parts: RunParts): Promise<RunReport> {
   const report = makeReport(run, bridge, startedAtMs, api.clock.now(), reports);
   const { outcome, endedAtMs, error } = report;
   await ledger
-    .endRun({ run, outcome, endedAtMs, errorCode: error?.code, errorMessage: error?.message, streams: reports })
+    .endRun({
+      run,
+      outcome,
+      endedAtMs,
+      errorCode: error?.code,
+      errorMessage: error?.message,
+      streams: reports,
+    })
     .catch((thrown: unknown) => {
       // the streams' own failure explains more than the ledger's, which mostly follows from it
       if (error === undefined) throw toBridgeError(thrown, { bridge });
@@ -156,6 +170,7 @@ function makeReport(
   streams: readonly StreamReport[],
 ): RunReport {
   const error = streams.find((stream) => stream.error !== undefined)?.error;
-  const outcome = error !== undefined ? "failed" : streams.some((each) => each.outcome === "stopped") ? "stopped" : "done";
+  const outcome =
+    error !== undefined ? "failed" : streams.some((each) => each.outcome === "stopped") ? "stopped" : "done";
   return { run, bridge, outcome, startedAtMs, endedAtMs, streams, error };
 }

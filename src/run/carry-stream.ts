@@ -8,8 +8,10 @@
  * checkpoints' rows and one page are held, however long the stream is.
  */
 
+import type { CompiledStream } from "../core/define/connector.js";
 import type { WriteMode } from "../core/define/project-schema.js";
 import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
+import { snakeCase } from "../core/shape/naming.js";
 import { Shape } from "../core/shape/shape.js";
 import {
   type CursorSpan,
@@ -20,10 +22,16 @@ import {
   type SavedCursor,
   startOfCursor,
 } from "../core/track/cursor.js";
-import type { CompiledStream } from "../core/define/connector.js";
-import { snakeCase } from "../core/shape/naming.js";
 import { newTally } from "../http/exchange.js";
-import { addCounts, type CheckpointEntry, type Committed, NO_ROWS, type RunOutcome, type StreamLoad, type WarehouseSession } from "../warehouse/warehouse.js";
+import {
+  addCounts,
+  type CheckpointEntry,
+  type Committed,
+  NO_ROWS,
+  type RunOutcome,
+  type StreamLoad,
+  type WarehouseSession,
+} from "../warehouse/warehouse.js";
 import type { Api, Page } from "./connect.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 
@@ -141,7 +149,15 @@ class Carrier {
     const { name, key, columns, cursor } = this.stream;
     const { ledger, names } = session;
     const rootTable = snakeCase(name);
-    this.load = await session.openLoad({ run, bridge, stream: name, schema, rootTable, write, loadedAtMs: startedAtMs });
+    this.load = await session.openLoad({
+      run,
+      bridge,
+      stream: name,
+      schema,
+      rootTable,
+      write,
+      loadedAtMs: startedAtMs,
+    });
     const known = await ledger.columns(schema, bridge, name);
     const others = await ledger.otherTables(schema, bridge, name);
     const takenTables = new Set([...rootTables, ...others]);
@@ -165,7 +181,12 @@ class Carrier {
     this.start = start;
     this.span = start.span;
     const { since, token } = start;
-    this.options.onEvent({ type: "stream started", stream: this.options.stream, since, goesOn: token !== undefined });
+    this.options.onEvent({
+      type: "stream started",
+      stream: this.options.stream,
+      since,
+      goesOn: token !== undefined,
+    });
   }
 
   private async readAll(): Promise<void> {
@@ -174,7 +195,8 @@ class Carrier {
     } catch (error) {
       const { cursor } = this.stream;
       const tokenRefused = isBridgeError(error, "REQUEST_REFUSED") || isBridgeError(error, "NOT_FOUND");
-      if (!tokenRefused || this.start.token === undefined || this.pages > 0 || cursor === undefined) throw error;
+      if (!tokenRefused || this.start.token === undefined || this.pages > 0 || cursor === undefined)
+        throw error;
       this.notice("The API no longer knows the page where the last run broke off: the pass begins anew.");
       this.saved = { value: this.saved?.value };
       this.begin(startOfCursor(cursor, this.saved, this.options.startedAtMs));
@@ -251,9 +273,18 @@ class Carrier {
       rows += batch.rows;
       this.rowsByTable[batch.table] = (this.rowsByTable[batch.table] ?? 0) + batch.rows;
     }
-    for (const { reason, path, message } of issues) onEvent({ type: "quarantined", stream, reason, path, message });
+    for (const { reason, path, message } of issues)
+      onEvent({ type: "quarantined", stream, reason, path, message });
     const { records, bytes } = page;
-    onEvent({ type: "page", stream, page: page.number, records: records.length, rows, bytes, requestsLeft: api.requestsLeft() });
+    onEvent({
+      type: "page",
+      stream,
+      page: page.number,
+      records: records.length,
+      rows,
+      bytes,
+      requestsLeft: api.requestsLeft(),
+    });
   }
 
   /** A key or cursor that no record has is a mistake in the connector, not in the data. */
@@ -290,7 +321,10 @@ class Carrier {
    * Starts a commit once the one before is in: were that one to fail, a later cursor must not pass its rows.
    * The new commit goes on behind, as `committing`.
    */
-  private async commit(start: (entry: CheckpointEntry) => Promise<Committed>, finished: boolean): Promise<void> {
+  private async commit(
+    start: (entry: CheckpointEntry) => Promise<Committed>,
+    finished: boolean,
+  ): Promise<void> {
     const { clock } = this.options.api;
     const from = clock.now();
     await this.committing;

@@ -5,7 +5,13 @@ import { type PageRead, readPage } from "../core/ask/read-page.js";
 import { type PagePosition, pageRequest } from "../core/ask/request-plan.js";
 import type { Clock } from "../core/clock.js";
 import { nearest } from "../core/define/check.js";
-import { type Account, type AccountSettings, type CompiledStream, compileStream, resolveAccount } from "../core/define/connector.js";
+import {
+  type Account,
+  type AccountSettings,
+  type CompiledStream,
+  compileStream,
+  resolveAccount,
+} from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
 import { BridgeError } from "../core/errors.js";
 import type { RetryPolicy } from "../core/pace/retry-policy.js";
@@ -106,7 +112,10 @@ function compileNamed(connector: Connector, name: string): CompiledStream {
   const known = Object.keys(connector.streams);
   const near = nearest(name, known);
   throw new BridgeError("CONFIG_UNKNOWN_NAME", `Connector ${connector.connector} has no stream ${name}.`, {
-    hint: near === undefined ? `Streams: ${known.join(", ")}.` : `Perhaps ${near} is meant. Streams: ${known.join(", ")}.`,
+    hint:
+      near === undefined
+        ? `Streams: ${known.join(", ")}.`
+        : `Perhaps ${near} is meant. Streams: ${known.join(", ")}.`,
   });
 }
 
@@ -118,10 +127,17 @@ async function* readPages(
   { since, token: firstToken, signal, onEvent, tally = newTally() }: PagesOptions,
 ): AsyncGenerator<Page> {
   const { definition, plan } = stream;
-  const headers = { accept: "application/json", "user-agent": USER_AGENT, ...connector.api.headers, ...definition.headers };
-  const sinceValue = definition.cursor && since !== undefined ? { query: definition.cursor.query, value: since } : undefined;
+  const headers = {
+    accept: "application/json",
+    "user-agent": USER_AGENT,
+    ...connector.api.headers,
+    ...definition.headers,
+  };
+  const sinceValue =
+    definition.cursor && since !== undefined ? { query: definition.cursor.query, value: since } : undefined;
   const ask = (number: number, token: string | undefined): Promise<Page> => {
-    const tokenValue = definition.pages && token !== undefined ? { query: definition.pages.query, value: token } : undefined;
+    const tokenValue =
+      definition.pages && token !== undefined ? { query: definition.pages.query, value: token } : undefined;
     const position: PagePosition = { since: sinceValue, token: tokenValue };
     const request = pageRequest(account.baseUrl, definition.get, definition.query, headers, position);
     const where = { account: account.name, stream: stream.name, page: number };
@@ -152,5 +168,7 @@ async function* readPages(
 function repeated(account: Account, stream: CompiledStream, page: number, token: string): BridgeError {
   const shown = token.length > 40 ? `${token.slice(0, 39)}…` : token;
   const message = `The page gives the token ${shown} again: the pages go round in a circle.`;
-  return new BridgeError("PAGE_REPEATED", message, { where: { account: account.name, stream: stream.name, page } });
+  return new BridgeError("PAGE_REPEATED", message, {
+    where: { account: account.name, stream: stream.name, page },
+  });
 }

@@ -26,8 +26,17 @@ export interface RunReport {
 type OfStream<T> = T & { readonly stream: string };
 
 export type RunEvent =
-  | { readonly type: "run started"; readonly run: number; readonly bridge: string; readonly streams: readonly string[] }
-  | OfStream<{ readonly type: "stream started"; readonly since: string | undefined; readonly goesOn: boolean }>
+  | {
+      readonly type: "run started";
+      readonly run: number;
+      readonly bridge: string;
+      readonly streams: readonly string[];
+    }
+  | OfStream<{
+      readonly type: "stream started";
+      readonly since: string | undefined;
+      readonly goesOn: boolean;
+    }>
   | OfStream<{
       readonly type: "page";
       readonly page: number;
@@ -40,7 +49,12 @@ export type RunEvent =
   | OfStream<ExchangeEvent>
   | OfStream<{ readonly type: "checkpoint"; readonly number: number; readonly cursor: string | undefined }>
   | OfStream<{ readonly type: "schema changed" } & SchemaChange>
-  | OfStream<{ readonly type: "quarantined"; readonly reason: string; readonly path: string; readonly message: string }>
+  | OfStream<{
+      readonly type: "quarantined";
+      readonly reason: string;
+      readonly path: string;
+      readonly message: string;
+    }>
   | OfStream<{ readonly type: "notice"; readonly message: string }>
   | OfStream<{ readonly type: "stream ended"; readonly report: StreamReport }>
   | { readonly type: "run ended"; readonly report: RunReport };

@@ -31,7 +31,10 @@ export interface OpenedProject {
   /** names of the bridges, in the file's order */
   readonly bridges: readonly string[];
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_*, DRIVER_MISSING */
-  openBridge(name: string, options?: Pick<ConnectOptions, "http" | "retry" | "clock" | "random">): Promise<OpenedBridge>;
+  openBridge(
+    name: string,
+    options?: Pick<ConnectOptions, "http" | "retry" | "clock" | "random">,
+  ): Promise<OpenedBridge>;
   warehouse(name: string): Promise<Warehouse>;
 }
 
@@ -67,7 +70,11 @@ class ProjectReader {
     const account = this.named("accounts", from, ["bridges", name, "from"]);
     const connectorPath = resolve(this.folder, account.connector);
     const missing = `The connector file of account ${from} is not there.`;
-    const connectorFile = await readYaml(connectorPath, missing, this.file.place(["accounts", from, "connector"]));
+    const connectorFile = await readYaml(
+      connectorPath,
+      missing,
+      this.file.place(["accounts", from, "connector"]),
+    );
     const connector = checkConnector(connectorFile.value, connectorFile);
     const place = (setting: string) => this.file.place(["accounts", from, setting], true);
     const settings = this.settings(from, account, connector);
@@ -85,7 +92,11 @@ class ProjectReader {
     return duckdb(resolve(this.folder, String(path)));
   }
 
-  private named<K extends "accounts" | "warehouses" | "bridges">(kind: K, name: string, asked: readonly string[]): Project[K][string] {
+  private named<K extends "accounts" | "warehouses" | "bridges">(
+    kind: K,
+    name: string,
+    asked: readonly string[],
+  ): Project[K][string] {
     const found = this.project[kind][name];
     if (found !== undefined) return found as Project[K][string];
     const known = Object.keys(this.project[kind]);
@@ -96,16 +107,24 @@ class ProjectReader {
     });
   }
 
-  private settings(name: string, account: Project["accounts"][string], connector: Connector): AccountSettings {
+  private settings(
+    name: string,
+    account: Project["accounts"][string],
+    connector: Connector,
+  ): AccountSettings {
     const settings: Record<string, string | number | boolean> = {};
     for (const [key, value] of Object.entries(account)) {
       if (key === "connector" || value === undefined) continue;
       const path = ["accounts", name, key];
       if (connector.settings[key]?.secret === true && !isReference(value)) {
-        throw new BridgeError("SECRET_IN_PLAIN", `${key} of account ${name} is a secret and stands in the file itself.`, {
-          where: { file: this.file.place(path) },
-          hint: `Write ${key}: $${name.toUpperCase()}_${key.toUpperCase()} and put the value into .env.`,
-        });
+        throw new BridgeError(
+          "SECRET_IN_PLAIN",
+          `${key} of account ${name} is a secret and stands in the file itself.`,
+          {
+            where: { file: this.file.place(path) },
+            hint: `Write ${key}: $${name.toUpperCase()}_${key.toUpperCase()} and put the value into .env.`,
+          },
+        );
       }
       settings[key] = this.value(value, path);
     }
@@ -120,21 +139,35 @@ class ProjectReader {
     if (found !== undefined && found !== "") return found;
     throw new BridgeError("SECRET_MISSING", `${path.join(".")} refers to $${name}, which is not set.`, {
       where: { file: this.file.place(path) },
-      hint: `Put ${name}=… into ${relative(process.cwd(), join(this.folder, ".env")) || ".env"}, or set it in the environment.`,
+      hint: `Put ${name}=… into ${shownPath(join(this.folder, ".env"))}, or set it in the environment.`,
     });
   }
 
-  private checkStreams(bridge: string, streams: Project["bridges"][string]["streams"], connector: Connector): void {
+  private checkStreams(
+    bridge: string,
+    streams: Project["bridges"][string]["streams"],
+    connector: Connector,
+  ): void {
     const known = Object.keys(connector.streams);
     for (const stream of Object.keys(streams ?? {})) {
       if (known.includes(stream)) continue;
       const near = nearest(stream, known);
-      throw new BridgeError("CONFIG_UNKNOWN_NAME", `Connector ${connector.connector} has no stream ${stream}.`, {
-        where: { file: this.file.place(["bridges", bridge, "streams", stream], true) },
-        hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}Streams: ${known.join(", ")}.`,
-      });
+      throw new BridgeError(
+        "CONFIG_UNKNOWN_NAME",
+        `Connector ${connector.connector} has no stream ${stream}.`,
+        {
+          where: { file: this.file.place(["bridges", bridge, "streams", stream], true) },
+          hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}Streams: ${known.join(", ")}.`,
+        },
+      );
     }
   }
+}
+
+/** A path as messages show it: from the working folder, or whole where it lies outside. */
+function shownPath(path: string): string {
+  const near = relative(process.cwd(), path);
+  return near === "" || near.startsWith("..") ? resolve(path) : near;
 }
 
 function isReference(value: unknown): value is string {
@@ -142,14 +175,21 @@ function isReference(value: unknown): value is string {
 }
 
 async function readYaml(path: string, missing: string, asked?: string): Promise<YamlFile> {
-  const name = relative(process.cwd(), path) || path;
+  const name = shownPath(path);
   let text: string;
   try {
     text = await readFile(path, "utf8");
   } catch (cause) {
     const message = `${missing} Looked for ${name}.`;
-    const hint = asked === undefined ? `Run from the folder that holds ${PROJECT_FILE}, or name it with --project.` : undefined;
-    throw new BridgeError("CONFIG_NOT_FOUND", message, { where: { file: asked ?? dirname(path) }, hint, cause });
+    const hint =
+      asked === undefined
+        ? `Run from the folder that holds ${PROJECT_FILE}, or name it with --project.`
+        : undefined;
+    throw new BridgeError("CONFIG_NOT_FOUND", message, {
+      where: { file: asked ?? shownPath(dirname(path)) },
+      hint,
+      cause,
+    });
   }
   return parseYaml(text, name);
 }

@@ -70,8 +70,10 @@ export function addServiceHooks(app: FastifyInstance, options: ServiceOptions): 
       request.raw.socket.destroy();
       return reply.hijack();
     }
-    if (kind === "unavailable") return reply.code(503).header("retry-after", "0").send({ message: "resting a moment" });
-    if (kind === "web page") return reply.type("text/html").send("<html><title>Gateway</title>one moment</html>");
+    if (kind === "unavailable")
+      return reply.code(503).header("retry-after", "0").send({ message: "resting a moment" });
+    if (kind === "web page")
+      return reply.type("text/html").send("<html><title>Gateway</title>one moment</html>");
     // the body is cut in onSend
     (request as { cut?: boolean }).cut = true;
   });

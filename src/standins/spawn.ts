@@ -20,7 +20,9 @@ export async function spawnService(options: BookingsOptions = {}): Promise<Spawn
   const ended = new Promise<void>((resolve) => child.once("exit", () => resolve()));
   const url = await new Promise<string>((resolve, reject) => {
     child.once("message", (message) => resolve((message as { url: string }).url));
-    child.once("exit", () => reject(new Error(`the service did not start: ${/Error: (.*)/.exec(said)?.[1] ?? said}`)));
+    child.once("exit", () =>
+      reject(new Error(`the service did not start: ${/Error: (.*)/.exec(said)?.[1] ?? said}`)),
+    );
   });
   return {
     url,

@@ -98,7 +98,11 @@ export interface StreamLoad {
   /** rows of all tables waiting for the next checkpoint */
   readonly waitingRows: number;
   /** Takes a page. `schema` is given when it has changed since the last call. Rows are copied. */
-  add(batches: readonly TableBatch[], issues: readonly Issue[], schema: readonly TableSchema[] | undefined): Promise<void>;
+  add(
+    batches: readonly TableBatch[],
+    issues: readonly Issue[],
+    schema: readonly TableSchema[] | undefined,
+  ): Promise<void>;
   /** Commits what is waiting. Rows may be added while it is under way; they belong to the next one. */
   checkpoint(entry: CheckpointEntry): Promise<Committed>;
   /** The last checkpoint of a stream that was read to its end; `replace` swaps its tables in. */
@@ -161,5 +165,9 @@ export interface Ledger {
   /** tables in the schema that belong to other streams */
   otherTables(schema: string, bridge: string, stream: string): Promise<string[]>;
   /** newest first */
-  runs(filter: { readonly bridge?: string | undefined; readonly run?: number | undefined; readonly limit: number }): Promise<RunRecord[]>;
+  runs(filter: {
+    readonly bridge?: string | undefined;
+    readonly run?: number | undefined;
+    readonly limit: number;
+  }): Promise<RunRecord[]>;
 }

@@ -57,7 +57,8 @@ export function parseBody(bytes: Uint8Array, where: Where): unknown {
     const seen = title === undefined || title === "" ? "a web page" : `a web page titled "${title}"`;
     throw new BridgeError("BODY_HTML", `JSON was expected, ${seen} came.`, { where });
   }
-  if (first === undefined) throw new BridgeError("BODY_TRUNCATED", "JSON was expected, nothing came.", { where });
+  if (first === undefined)
+    throw new BridgeError("BODY_TRUNCATED", "JSON was expected, nothing came.", { where });
   try {
     const text = decoder.decode(bytes);
     return mayHoldInexactNumber(bytes) ? parseExactJson(text) : JSON.parse(text);
@@ -68,7 +69,10 @@ export function parseBody(bytes: Uint8Array, where: Where): unknown {
       throw new BridgeError("BODY_TRUNCATED", message, { where, cause });
     }
     const start = new TextDecoder().decode(bytes.subarray(0, 60)).replaceAll(/\s+/g, " ");
-    throw new BridgeError("BODY_NOT_JSON", `The answer is no valid JSON; it begins: ${start}`, { where, cause });
+    throw new BridgeError("BODY_NOT_JSON", `The answer is no valid JSON; it begins: ${start}`, {
+      where,
+      cause,
+    });
   }
 }
 
@@ -91,16 +95,23 @@ function recordsNotFound(body: unknown, plan: ReadPlan, where: Where): BridgeErr
     ? "$[*]"
     : Object.entries((body ?? {}) as object).find(([, value]) => Array.isArray(value))?.[0];
   const suggestion = list === undefined ? undefined : list === "$[*]" ? list : `$.${list}[*]`;
-  return new BridgeError("RECORDS_NOT_FOUND", `Nothing is at records: ${plan.records.text}. The answer holds: ${seen}.`, {
-    where,
-    hint: suggestion === undefined ? undefined : `Perhaps records: ${suggestion} is meant.`,
-  });
+  return new BridgeError(
+    "RECORDS_NOT_FOUND",
+    `Nothing is at records: ${plan.records.text}. The answer holds: ${seen}.`,
+    {
+      where,
+      hint: suggestion === undefined ? undefined : `Perhaps records: ${suggestion} is meant.`,
+    },
+  );
 }
 
 function firstNonBlank(bytes: Uint8Array): number {
   let at = 0;
   // blanks of RFC 8259, and the byte order mark that some servers send
-  while (at < bytes.length && (bytes[at]! <= 32 || bytes[at]! === 0xef || bytes[at]! === 0xbb || bytes[at]! === 0xbf)) {
+  while (
+    at < bytes.length &&
+    (bytes[at]! <= 32 || bytes[at]! === 0xef || bytes[at]! === 0xbb || bytes[at]! === 0xbf)
+  ) {
     at++;
   }
   return at;

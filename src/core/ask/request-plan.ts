@@ -29,7 +29,11 @@ export function checkBaseUrl(text: string, what: string, where: Where): string {
     url = new URL(text);
   } catch (cause) {
     const hint = /^[\w.-]+(:\d+)?(\/|$)/.test(text) ? `Write https://${text} instead.` : undefined;
-    throw new BridgeError("URL_INVALID", `${what} is "${text}", which is no whole address.`, { where, hint, cause });
+    throw new BridgeError("URL_INVALID", `${what} is "${text}", which is no whole address.`, {
+      where,
+      hint,
+      cause,
+    });
   }
   if (url.protocol !== "https:" && url.protocol !== "http:") {
     throw new BridgeError("URL_INVALID", `${what} is "${text}": only http and https are known.`, { where });

@@ -1,6 +1,6 @@
 /** RFC 6570 URI templates over an account's settings. */
 
-import { parseTemplate, type PrimitiveValue } from "url-template";
+import { type PrimitiveValue, parseTemplate } from "url-template";
 import { BridgeError, type Where } from "../errors.js";
 
 export type TemplateValues = Readonly<Record<string, PrimitiveValue | undefined>>;

@@ -1,7 +1,7 @@
 /** Checks values against the schemas, and says what is wrong with file, line and column. */
 
 import { distance } from "fastest-levenshtein";
-import { LineCounter, parseDocument, isMap, isPair, isScalar, type Document, type Node } from "yaml";
+import { type Document, isMap, isPair, isScalar, LineCounter, type Node, parseDocument } from "yaml";
 import type { z } from "zod";
 import { BridgeError, typeName } from "../errors.js";
 
@@ -23,9 +23,16 @@ export function parseYaml(text: string, name: string): YamlFile {
   };
   const mistake = document.errors[0];
   if (mistake !== undefined) {
-    throw new BridgeError("CONFIG_SYNTAX", mistake.message, { where: { file: at(mistake.pos[0]) }, cause: mistake });
+    throw new BridgeError("CONFIG_SYNTAX", mistake.message, {
+      where: { file: at(mistake.pos[0]) },
+      cause: mistake,
+    });
   }
-  return { name, value: document.toJS(), place: (path, ofKey) => at(offsetOf(document, path, ofKey === true)) };
+  return {
+    name,
+    value: document.toJS(),
+    place: (path, ofKey) => at(offsetOf(document, path, ofKey === true)),
+  };
 }
 
 function offsetOf(document: Document, path: readonly PropertyKey[], ofKey: boolean): number {
@@ -72,7 +79,9 @@ function deepest(issues: readonly Issue[]): Issue {
   const inner = issue.errors
     .map((branch) => deepest(branch as Issue[]))
     .reduce((best, next) => (reach(next) > reach(best) ? next : best));
-  return reach(inner) === 0 && inner.code === "invalid_type" ? issue : { ...inner, path: [...issue.path, ...inner.path] };
+  return reach(inner) === 0 && inner.code === "invalid_type"
+    ? issue
+    : { ...inner, path: [...issue.path, ...inner.path] };
 }
 
 function reach(issue: Issue): number {
@@ -132,7 +141,8 @@ function inner(schema: z.ZodType): Inner[] {
 
 function sayIssue(issue: Issue, root: unknown): string {
   const seen = issue.path.reduce<unknown>(
-    (value, step) => (typeof value === "object" && value !== null ? (value as Record<PropertyKey, unknown>)[step] : undefined),
+    (value, step) =>
+      typeof value === "object" && value !== null ? (value as Record<PropertyKey, unknown>)[step] : undefined,
     root,
   );
   const given = seen === undefined ? "nothing is given" : `${typeName(seen)} is given`;
@@ -161,7 +171,12 @@ function shown(value: unknown): string {
 }
 
 function article(expected: string): string {
-  const words: Record<string, string> = { string: "text", object: "a map of keys", record: "a map of keys", array: "a list" };
+  const words: Record<string, string> = {
+    string: "text",
+    object: "a map of keys",
+    record: "a map of keys",
+    array: "a list",
+  };
   return words[expected] ?? (/^[aeiou]/.test(expected) ? `an ${expected}` : `a ${expected}`);
 }
 

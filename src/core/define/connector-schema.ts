@@ -92,7 +92,9 @@ const cursorSchema = z
     overlap: z
       .union([z.string().refine(isDuration, "must be an ISO 8601 duration, such as PT5M"), z.int().min(0)])
       .optional()
-      .describe("Asked for again before the cursor: a duration (default PT1S), or a number for numeric fields"),
+      .describe(
+        "Asked for again before the cursor: a duration (default PT1S), or a number for numeric fields",
+      ),
     order: z
       .enum(["ascending", "any"])
       .default("any")

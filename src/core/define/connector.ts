@@ -10,7 +10,12 @@ import { formatPath, parsePath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
 import type { CursorRule } from "../track/cursor.js";
 import { checkValue, nearest, type YamlFile } from "./check.js";
-import { type Connector, type ConnectorInput, connectorSchema, type StreamDefinition } from "./connector-schema.js";
+import {
+  type Connector,
+  type ConnectorInput,
+  connectorSchema,
+  type StreamDefinition,
+} from "./connector-schema.js";
 
 /** Where values written in TypeScript are said to stand. */
 export function codeSource(name: string): Pick<YamlFile, "name" | "place"> {
@@ -48,10 +53,14 @@ function checkNames(
   for (const name of templateNames(template)) {
     if (known.includes(name)) continue;
     const near = nearest(name, known);
-    throw new BridgeError("CONFIG_UNKNOWN_NAME", `${path.join(".")} asks for {${name}}, which is no setting.`, {
-      where: { file: source.place(path) },
-      hint: near === undefined ? `Declare ${name} under settings.` : `Perhaps {${near}} is meant.`,
-    });
+    throw new BridgeError(
+      "CONFIG_UNKNOWN_NAME",
+      `${path.join(".")} asks for {${name}}, which is no setting.`,
+      {
+        where: { file: source.place(path) },
+        hint: near === undefined ? `Declare ${name} under settings.` : `Perhaps {${near}} is meant.`,
+      },
+    );
   }
 }
 
@@ -81,10 +90,14 @@ export function resolveAccount(
   for (const key of Object.keys(given)) {
     if (known.includes(key)) continue;
     const near = nearest(key, known);
-    throw new BridgeError("CONFIG_UNKNOWN_NAME", `${key} is no setting of connector ${connector.connector}.`, {
-      where: { file: place(key), account: name },
-      hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}Settings: ${known.join(", ") || "none"}.`,
-    });
+    throw new BridgeError(
+      "CONFIG_UNKNOWN_NAME",
+      `${key} is no setting of connector ${connector.connector}.`,
+      {
+        where: { file: place(key), account: name },
+        hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}Settings: ${known.join(", ") || "none"}.`,
+      },
+    );
   }
   const values: Record<string, string | number | boolean> = {};
   const secrets: string[] = [];
@@ -97,7 +110,6 @@ export function resolveAccount(
         hint: `Add ${key} to the account${setting.secret === true ? ", as $NAME" : ""}.`,
       });
     }
-    // biome-ignore lint/suspicious/useValidTypeof: setting.type is one of three names that typeof gives
     if (typeof value !== setting.type) {
       const message = `${key} must be ${setting.type === "string" ? "text" : `a ${setting.type}`}, ${typeName(value)} is given.`;
       throw new BridgeError("CONFIG_INVALID", message, { where });
@@ -126,7 +138,10 @@ export function compileStream(name: string, definition: StreamDefinition): Compi
   const columns = new Map<string, ColumnRule>();
   for (const [path, rule] of Object.entries(definition.columns)) {
     const type = rule.type === undefined ? undefined : parseColumnType(rule.type);
-    columns.set(formatPath(fieldParts(path)), { ...rule, type: rule.hash === true ? { kind: "text" } : type });
+    columns.set(formatPath(fieldParts(path)), {
+      ...rule,
+      type: rule.hash === true ? { kind: "text" } : type,
+    });
   }
   return {
     name,

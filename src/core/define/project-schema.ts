@@ -21,7 +21,10 @@ export const checkpointSchema = z
     rows: z.int().min(1).default(CHECKPOINT_DEFAULTS.rows).describe("Rows between two checkpoints, at most"),
     every: z
       .string()
-      .refine((text) => isDuration(text) && isFixed(text), "must be an ISO 8601 duration in days or less, such as PT30S")
+      .refine(
+        (text) => isDuration(text) && isFixed(text),
+        "must be an ISO 8601 duration in days or less, such as PT30S",
+      )
       .default(CHECKPOINT_DEFAULTS.every)
       .describe("Time between two checkpoints, at most"),
   })

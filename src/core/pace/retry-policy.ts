@@ -37,7 +37,8 @@ export interface FailedTry {
  * growing back-off. A Retry-After is obeyed in full, plus a small random share so that not all come at once.
  */
 export function backOffMs(failed: FailedTry, policy: RetryPolicy, random: () => number): number | undefined {
-  if (!failed.retryable || failed.tries >= (failed.doubtful ? policy.doubtfulTries : policy.tries)) return undefined;
+  if (!failed.retryable || failed.tries >= (failed.doubtful ? policy.doubtfulTries : policy.tries))
+    return undefined;
   const ceiling = Math.min(policy.capMs, policy.baseMs * 2 ** (failed.tries - 1));
   const jitter = random() * ceiling;
   const wait = failed.retryAfterMs === undefined ? jitter : failed.retryAfterMs + Math.min(jitter, 250);
@@ -46,5 +47,7 @@ export function backOffMs(failed: FailedTry, policy: RetryPolicy, random: () => 
 
 /** Whether a status is worth another try of a request that is safe to repeat (RFC 9110, section 15). */
 export function isPassingStatus(status: number): boolean {
-  return status === 408 || status === 425 || status === 429 || (status >= 500 && status !== 501 && status !== 505);
+  return (
+    status === 408 || status === 425 || status === 429 || (status >= 500 && status !== 501 && status !== 505)
+  );
 }

@@ -26,7 +26,8 @@ export function scanDateTime(text: string): TimeKind {
   const year = two(text, 0) * 100 + two(text, 2);
   const month = two(text, 5);
   const day = two(text, 8);
-  if (!(year >= 1 && month >= 1 && month <= 12 && day >= 1 && day <= daysInMonth(year, month))) return NO_TIME;
+  if (!(year >= 1 && month >= 1 && month <= 12 && day >= 1 && day <= daysInMonth(year, month)))
+    return NO_TIME;
   scanned.days = daysFromCivil(year, month, day);
   if (length === 10) {
     scanned.seconds = scanned.days * 86400;
@@ -69,7 +70,8 @@ function scanTime(text: string): TimeKind {
 function scanOffset(text: string, at: number): number {
   const sign = text.charCodeAt(at);
   if (sign === 90 && text.length === at + 1) return 0;
-  if ((sign !== 43 && sign !== 45) || text.length !== at + 6 || text.charCodeAt(at + 3) !== 58) return Number.NaN;
+  if ((sign !== 43 && sign !== 45) || text.length !== at + 6 || text.charCodeAt(at + 3) !== 58)
+    return Number.NaN;
   const hours = two(text, at + 1);
   const minutes = two(text, at + 4);
   if (!(hours < 24 && minutes < 60)) return Number.NaN;
@@ -95,7 +97,14 @@ function daysFromCivil(year: number, month: number, day: number): number {
   const era = Math.floor(y / 400);
   const yearOfEra = y - era * 400;
   const dayOfYear = Math.floor((153 * (month + (month > 2 ? -3 : 9)) + 2) / 5) + day - 1;
-  return era * 146_097 + yearOfEra * 365 + Math.floor(yearOfEra / 4) - Math.floor(yearOfEra / 100) + dayOfYear - 719_468;
+  return (
+    era * 146_097 +
+    yearOfEra * 365 +
+    Math.floor(yearOfEra / 4) -
+    Math.floor(yearOfEra / 100) +
+    dayOfYear -
+    719_468
+  );
 }
 
 /** The instant in µs since 1970 of an RFC 3339 text (a date means its midnight in UTC); NaN for others. */

@@ -44,17 +44,31 @@ export function mayHoldInexactNumber(bytes: Uint8Array): boolean {
   const end = bytes.length;
   let at = 0;
   while (at < end) {
-    let byte = bytes[at++]!;
-    if (byte === 34) {
-      while (at < end && (byte = bytes[at++]!) !== 34) if (byte === 92) at++;
-    } else if (byte >= 48 && byte <= 57) {
+    const byte = bytes[at++]!;
+    if (byte === 34) at = endOfString(bytes, at);
+    else if (byte >= 48 && byte <= 57) {
       const start = at;
-      while (at < end && (((byte = bytes[at]!) >= 48 && byte <= 57) || byte === 46)) at++;
+      while (at < end && isNumberByte(bytes[at]!)) at++;
       // 15 digits always survive; an exponent may reach beyond float64
-      if (at - start > 14 || byte === 69 || byte === 101) return true;
+      if (at - start > 14 || bytes[at] === 69 || bytes[at] === 101) return true;
     }
   }
   return false;
+}
+
+/** The place behind the quote that ends a string. */
+function endOfString(bytes: Uint8Array, from: number): number {
+  for (let at = from; at < bytes.length; at++) {
+    const byte = bytes[at]!;
+    if (byte === 34) return at + 1;
+    if (byte === 92) at++;
+  }
+  return bytes.length;
+}
+
+/** A digit or the point. */
+function isNumberByte(byte: number): boolean {
+  return (byte >= 48 && byte <= 57) || byte === 46;
 }
 
 function findInexactNumbers(text: string): [start: number, end: number][] {

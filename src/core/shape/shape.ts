@@ -144,7 +144,12 @@ export class Shape {
       const key = this.keyOf(record);
       if (typeof key === "string") {
         skip.add(i);
-        issues.push({ reason: "key_missing", path: key, message: `the key field ${key} has no value`, record });
+        issues.push({
+          reason: "key_missing",
+          path: key,
+          message: `the key field ${key} has no value`,
+          record,
+        });
         continue;
       }
       const row = root.rows;
@@ -173,7 +178,8 @@ export class Shape {
     for (const table of this.tables) {
       for (const column of table.columns) {
         const { type } = column.rule;
-        if (type === undefined || column.role !== "data" || type.kind === "text" || type.kind === "json") continue;
+        if (type === undefined || column.role !== "data" || type.kind === "text" || type.kind === "json")
+          continue;
         const { column: encoded, misfits } = encodeColumn(column.name, type, column.values, table.rows);
         column.encoded = encoded;
         for (const row of misfits) {
@@ -198,10 +204,17 @@ export class Shape {
       for (const column of table.columns) {
         this.learnType(column);
         if (column.type === undefined || table.rows === 0) continue;
-        columns.push(column.encoded ?? encodeColumn(column.name, column.type, column.values, table.rows).column);
+        columns.push(
+          column.encoded ?? encodeColumn(column.name, column.type, column.values, table.rows).column,
+        );
       }
       if (table.rows === 0) continue;
-      batches.push({ table: table.name, rows: table.rows, recordOf: Int32Array.from(table.recordOf), columns });
+      batches.push({
+        table: table.name,
+        rows: table.rows,
+        recordOf: Int32Array.from(table.recordOf),
+        columns,
+      });
     }
     return batches;
   }
@@ -300,7 +313,13 @@ class Walk {
     private readonly key: readonly unknown[],
   ) {}
 
-  object(node: ObjectNode, object: Record<string, unknown>, table: TableShape, row: number, depth: number): void {
+  object(
+    node: ObjectNode,
+    object: Record<string, unknown>,
+    table: TableShape,
+    row: number,
+    depth: number,
+  ): void {
     const { order, fields } = node;
     let next = 0;
     for (const key in object) {
@@ -327,7 +346,13 @@ class Walk {
     column.put(row, field.rule.hash === true ? hashText(scalarText(value)) : value);
   }
 
-  private list(field: FieldNode, list: readonly unknown[], table: TableShape, row: number, depth: number): void {
+  private list(
+    field: FieldNode,
+    list: readonly unknown[],
+    table: TableShape,
+    row: number,
+    depth: number,
+  ): void {
     if (list.length === 0) {
       if (field.children === undefined) table.emptyLists.push({ field, row });
       return;
@@ -359,7 +384,9 @@ function outerPositions(parent: TableShape, names: NameRules): string[] {
 }
 
 function isPlainObject(value: unknown): value is Record<string, unknown> {
-  return typeof value === "object" && value !== null && !Array.isArray(value) && !(value instanceof ExactNumber);
+  return (
+    typeof value === "object" && value !== null && !Array.isArray(value) && !(value instanceof ExactNumber)
+  );
 }
 
 /** Whether a list is one of objects: nulls among them are rows without values. */

@@ -11,8 +11,8 @@
  */
 
 import { Temporal } from "temporal-polyfill";
-import { ExactNumber } from "../shape/exact-json.js";
 import { formatInstant, instantMicros } from "../shape/date-time.js";
+import { ExactNumber } from "../shape/exact-json.js";
 import { getByPath } from "../shape/path-get.js";
 
 export interface CursorRule {
@@ -175,7 +175,9 @@ export function startOfCursor(rule: CursorRule, saved: SavedCursor | undefined, 
     return { since: resume.since, token: resume.token, span: { ...EMPTY_SPAN, max } };
   }
   const since =
-    saved?.value === undefined ? beginValue(rule, nowMs) : withOverlap(parseCursor(saved.value), rule.overlap);
+    saved?.value === undefined
+      ? beginValue(rule, nowMs)
+      : withOverlap(parseCursor(saved.value), rule.overlap);
   return { since, token: undefined, span: EMPTY_SPAN };
 }
 
@@ -197,7 +199,9 @@ function beginValue(rule: CursorRule, nowMs: number): string | undefined {
 export function withOverlap(value: CursorValue, overlap: string | number | undefined): string {
   if (value.kind === "instant") {
     const duration = Temporal.Duration.from(typeof overlap === "string" ? overlap : "PT1S");
-    const at = Temporal.Instant.fromEpochMilliseconds(Math.floor(value.micros / 1000)).toZonedDateTimeISO("UTC");
+    const at = Temporal.Instant.fromEpochMilliseconds(Math.floor(value.micros / 1000)).toZonedDateTimeISO(
+      "UTC",
+    );
     const back = at.subtract(duration);
     return formatInstant(back.epochMilliseconds * 1000 + (((value.micros % 1000) + 1000) % 1000));
   }

@@ -12,13 +12,47 @@ const BIG_ID_INDEX = 7;
 const BIG_ID = "9007199254740993";
 const FIRST_ID = 100_000;
 
-const HUT_FIRST = ["Adler", "Birken", "Dohlen", "Enzian", "Föhren", "Gams", "Hasel", "Kees", "Lärchen", "Murmel"];
+const HUT_FIRST = [
+  "Adler",
+  "Birken",
+  "Dohlen",
+  "Enzian",
+  "Föhren",
+  "Gams",
+  "Hasel",
+  "Kees",
+  "Lärchen",
+  "Murmel",
+];
 const HUT_LAST = ["hütte", "alm", "scharte", "rast"];
 const REGIONS = ["Oberes Kar", "Sonnental", "Windjoch", "Val Serena", "Grauer Grat"];
 const FEATURES = ["drying room", "winter room", "sauna", "library", "climbing wall"];
-const GIVEN = ["Ana", "Björn", "Chiara", "Dorothée", "Elif", "花子", "Ивана", "Νίκος", "ليلى", "Zoë", "Tomás", "Mika"];
-const FAMILY = ["Almrausch", "Bergwald", "Della Fonte", "O'Hara-Quell", "Steinbock", "山川", "Горова", "Λόφος", "Van der Alp"];
-const STREETS = ["Quellweg", "Am Steig", "Via dei Larici", "Rue du Col", "Old \"Mill\" Lane"];
+const GIVEN = [
+  "Ana",
+  "Björn",
+  "Chiara",
+  "Dorothée",
+  "Elif",
+  "花子",
+  "Ивана",
+  "Νίκος",
+  "ليلى",
+  "Zoë",
+  "Tomás",
+  "Mika",
+];
+const FAMILY = [
+  "Almrausch",
+  "Bergwald",
+  "Della Fonte",
+  "O'Hara-Quell",
+  "Steinbock",
+  "山川",
+  "Горова",
+  "Λόφος",
+  "Van der Alp",
+];
+const STREETS = ["Quellweg", "Am Steig", "Via dei Larici", "Rue du Col", 'Old "Mill" Lane'];
 const CITIES = ["Niederkar", "Sankt Anselm", "Val Serena", "Hochfeld", "Bad Firn"];
 const COUNTRIES = ["AT", "CH", "DE", "FR", "IT", "SI"];
 const EXTRAS = ["breakfast", "packed lunch", "sauna", "bed linen", "late arrival", "guide"];
@@ -57,7 +91,10 @@ export function hut(index: number, seed: number): Hut {
     season: open ? { from: "2026-06-13", to: "2026-10-04" } : null,
     position: { lat: round(46.5 + at(4), 5), lon: round(11 + at(5) * 2, 5) },
     features: FEATURES.filter((_, n) => at(6 + n) < 0.4),
-    warden: { name: `${pickAt(GIVEN, seed, index * 7)} ${pickAt(FAMILY, seed, index * 11)}`, phone: at(12) < 0.9 ? `+00 555 0${100 + index}` : null },
+    warden: {
+      name: `${pickAt(GIVEN, seed, index * 7)} ${pickAt(FAMILY, seed, index * 11)}`,
+      phone: at(12) < 0.9 ? `+00 555 0${100 + index}` : null,
+    },
   };
 }
 
@@ -94,7 +131,8 @@ export function booking(index: number, version: number, changedSeconds: number, 
   };
   // some records leave fields out instead of sending null
   if (fixed(16) < 0.5) fields.note = fixed(17) < 0.2 ? null : pickAt(NOTES, seed, index * 13);
-  if (version > 0) fields.changed_by = { desk: `desk ${version}`, reason: at(18) < 0.5 ? "guest asked" : null };
+  if (version > 0)
+    fields.changed_by = { desk: `desk ${version}`, reason: at(18) < 0.5 ? "guest asked" : null };
   const id = index === BIG_ID_INDEX ? BIG_ID : String(FIRST_ID + index);
   return { id, changedSeconds, fields };
 }

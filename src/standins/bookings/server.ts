@@ -43,7 +43,9 @@ export async function startBookings(options: BookingsOptions = {}): Promise<Book
   const log = addServiceHooks(app, options);
   const store = new BookingStore(bookings, seed);
   const tokens = addTokens(app, options);
-  const limiter = new Limiter(options.perSecond === undefined ? BOOKINGS_DEFAULTS.perSecond : options.perSecond);
+  const limiter = new Limiter(
+    options.perSecond === undefined ? BOOKINGS_DEFAULTS.perSecond : options.perSecond,
+  );
   const guard = async (request: FastifyRequest, reply: FastifyReply) => {
     if (!tokens.isKnown(request.headers.authorization)) {
       reply.header("www-authenticate", 'Bearer realm="bookings", error="invalid_token"');
@@ -55,7 +57,9 @@ export async function startBookings(options: BookingsOptions = {}): Promise<Book
   app.get("/v2/huts", { preHandler: guard }, async () => ({
     huts: Array.from({ length: HUT_COUNT }, (_, index) => hut(index, seed)),
   }));
-  app.get("/v2/bookings", { preHandler: guard }, async (request, reply) => listBookings(store, request, reply));
+  app.get("/v2/bookings", { preHandler: guard }, async (request, reply) =>
+    listBookings(store, request, reply),
+  );
   app.post("/_tick", async () => store.usualTick());
   app.get("/_truth", async (request, reply) => {
     const { stream } = request.query as { stream?: string };
@@ -73,7 +77,8 @@ function listBookings(store: BookingStore, request: FastifyRequest, reply: Fasti
     return reply.code(400).send({ message: `per_page must be 1 to ${MAX_PAGE}` });
   }
   const changedAfter = query.changed_after === undefined ? undefined : Date.parse(query.changed_after) / 1000;
-  if (Number.isNaN(changedAfter)) return reply.code(400).send({ message: "changed_after must be a date and time" });
+  if (Number.isNaN(changedAfter))
+    return reply.code(400).send({ message: "changed_after must be a date and time" });
   const from = query.after === undefined ? store.startAfter(changedAfter) : readToken(query.after);
   if (from === undefined) return reply.code(400).send({ message: "after is no page token of this service" });
   const { bookings, next } = store.read(from, limit);
@@ -123,13 +128,22 @@ function addTokens(app: FastifyInstance, options: BookingsOptions) {
     reply.header("cache-control", "no-store");
     if (id !== clientId || secret !== clientSecret) {
       if (basic !== undefined) reply.header("www-authenticate", 'Basic realm="bookings"');
-      return reply.code(401).send({ error: "invalid_client", error_description: "unknown client or wrong secret" });
+      return reply
+        .code(401)
+        .send({ error: "invalid_client", error_description: "unknown client or wrong secret" });
     }
-    if (form.grant_type !== "client_credentials") return reply.code(400).send({ error: "unsupported_grant_type" });
-    if (form.scope !== undefined && form.scope !== "bookings.read") return reply.code(400).send({ error: "invalid_scope" });
+    if (form.grant_type !== "client_credentials")
+      return reply.code(400).send({ error: "unsupported_grant_type" });
+    if (form.scope !== undefined && form.scope !== "bookings.read")
+      return reply.code(400).send({ error: "invalid_scope" });
     const token = randomBytes(24).toString("base64url");
     endsAt.set(token, Date.now() + tokenLifeSeconds * 1000);
-    return { access_token: token, token_type: "Bearer", expires_in: tokenLifeSeconds, scope: "bookings.read" };
+    return {
+      access_token: token,
+      token_type: "Bearer",
+      expires_in: tokenLifeSeconds,
+      scope: "bookings.read",
+    };
   });
   return {
     isKnown(header: string | undefined): boolean {

@@ -1,7 +1,7 @@
 /** The state of the bookings service: the untouched bookings by index, and the changes since. */
 
 import { pickAt, randomAt } from "../random.js";
-import { baseChangeSeconds, type Booking, booking, firstIndexAfter } from "./data.js";
+import { type Booking, baseChangeSeconds, booking, firstIndexAfter } from "./data.js";
 
 /** A place in the listing by change time: among the untouched bookings, or among the changes. */
 export interface Position {
@@ -55,7 +55,8 @@ export class BookingStore {
     if (list === "base" && at >= this.baseCount) [list, at] = ["changes", 0];
     while (list === "changes" && bookings.length < limit && at < this.changes.length) {
       const change = this.changes[at++];
-      if (change !== undefined) bookings.push(booking(change.index, change.version, change.seconds, this.seed));
+      if (change !== undefined)
+        bookings.push(booking(change.index, change.version, change.seconds, this.seed));
     }
     const ended = list === "changes" && at >= this.changes.length;
     return { bookings, next: ended ? undefined : { list, at } };

@@ -119,7 +119,12 @@ class DuckSession implements WarehouseSession {
    * The stream's tables that the ledger knows and that are there.
    * @throws BridgeError TABLE_FOREIGN where a table of the same name is not ours
    */
-  private async standingTables({ schema, bridge, stream, rootTable }: LoadOptions): Promise<Map<string, StandingTable>> {
+  private async standingTables({
+    schema,
+    bridge,
+    stream,
+    rootTable,
+  }: LoadOptions): Promise<Map<string, StandingTable>> {
     const there = await this.columnsOf(schema);
     const standing = new Map<string, Map<string, ColumnType>>();
     for (const column of await this.ledger.columns(schema, bridge, stream)) {
@@ -130,9 +135,13 @@ class DuckSession implements WarehouseSession {
     if (there.has(rootTable) && !standing.has(rootTable)) {
       const others = await this.ledger.otherTables(schema, bridge, stream);
       const owner = others.includes(rootTable) ? "another bridge" : "something else";
-      throw new BridgeError("TABLE_FOREIGN", `The table ${schema}.${rootTable} is there already and belongs to ${owner}.`, {
-        where: { bridge, stream, table: `${schema}.${rootTable}` },
-      });
+      throw new BridgeError(
+        "TABLE_FOREIGN",
+        `The table ${schema}.${rootTable} is there already and belongs to ${owner}.`,
+        {
+          where: { bridge, stream, table: `${schema}.${rootTable}` },
+        },
+      );
     }
     return standing;
   }
@@ -177,16 +186,28 @@ function openError(error: unknown, path: string): BridgeError {
   if (/lock on file|being used by another process/i.test(message)) {
     const holder = /held in (.*?)(?: by user|\. See|$)/.exec(message)?.[1];
     const by = holder === undefined ? "" : `: ${holder}`;
-    return new BridgeError("WAREHOUSE_LOCKED", `The DuckDB file is open in another program${by}.`, { where, cause: error });
+    return new BridgeError("WAREHOUSE_LOCKED", `The DuckDB file is open in another program${by}.`, {
+      where,
+      cause: error,
+    });
   }
   if (/not a valid DuckDB database/i.test(message)) {
-    return new BridgeError("WAREHOUSE_FOREIGN", "The file is there, but it is no DuckDB file.", { where, cause: error });
+    return new BridgeError("WAREHOUSE_FOREIGN", "The file is there, but it is no DuckDB file.", {
+      where,
+      cause: error,
+    });
   }
   if (/version number|newer version/i.test(message)) {
     const hint = "Update @duckdb/node-api, or choose another path.";
-    return new BridgeError("WAREHOUSE_NEWER", "Another version of DuckDB has written the file.", { where, hint, cause: error });
+    return new BridgeError("WAREHOUSE_NEWER", "Another version of DuckDB has written the file.", {
+      where,
+      hint,
+      cause: error,
+    });
   }
   const short = message.replace(/^IO Error: /, "");
-  return new BridgeError("WAREHOUSE_UNREACHABLE", `The DuckDB file cannot be opened: ${short}`, { where, cause: error });
+  return new BridgeError("WAREHOUSE_UNREACHABLE", `The DuckDB file cannot be opened: ${short}`, {
+    where,
+    cause: error,
+  });
 }
-

@@ -101,16 +101,22 @@ export class DuckLedger implements Ledger {
     await this.connection.run(
       `UPDATE ${LEDGER_SCHEMA}.runs SET outcome = $1, ended_at = $2::TIMESTAMPTZ, error_code = $3, error_message = $4
        WHERE run = $5`,
-      [end.outcome, timestamp(end.endedAtMs), end.errorCode ?? null, end.errorMessage ?? null, BigInt(end.run)],
+      [
+        end.outcome,
+        timestamp(end.endedAtMs),
+        end.errorCode ?? null,
+        end.errorMessage ?? null,
+        BigInt(end.run),
+      ],
     );
     await this.connection.run("COMMIT");
   }
 
   async cursor(bridge: string, stream: string): Promise<SavedCursor | undefined> {
-    const [row] = await this.rows(`SELECT cursor FROM ${LEDGER_SCHEMA}.cursors WHERE bridge = $1 AND stream = $2`, [
-      bridge,
-      stream,
-    ]);
+    const [row] = await this.rows(
+      `SELECT cursor FROM ${LEDGER_SCHEMA}.cursors WHERE bridge = $1 AND stream = $2`,
+      [bridge, stream],
+    );
     return row === undefined ? undefined : (JSON.parse(String(row.cursor)) as SavedCursor);
   }
 
@@ -126,7 +132,11 @@ export class DuckLedger implements Ledger {
       path: String(row.path),
       role: String(row.role) as ColumnRole,
       type: knownType(String(row.type)),
-      seen: { mask: Number(row.seen_mask), intDigits: Number(row.seen_digits), scale: Number(row.seen_scale) },
+      seen: {
+        mask: Number(row.seen_mask),
+        intDigits: Number(row.seen_digits),
+        scale: Number(row.seen_scale),
+      },
     }));
   }
 
@@ -139,7 +149,11 @@ export class DuckLedger implements Ledger {
     return rows.map((row) => String(row.table_name));
   }
 
-  async runs(filter: { bridge?: string | undefined; run?: number | undefined; limit: number }): Promise<RunRecord[]> {
+  async runs(filter: {
+    bridge?: string | undefined;
+    run?: number | undefined;
+    limit: number;
+  }): Promise<RunRecord[]> {
     const rows = await this.rows(
       `SELECT run, bridge, outcome, epoch_ms(started_at) AS started, epoch_ms(ended_at) AS ended, error_code, error_message
        FROM ${LEDGER_SCHEMA}.runs WHERE ($1 IS NULL OR bridge = $1) AND ($2 IS NULL OR run = $2)
@@ -150,7 +164,9 @@ export class DuckLedger implements Ledger {
     const streams =
       rows.length === 0
         ? []
-        : await this.rows(`SELECT * FROM ${LEDGER_SCHEMA}.run_streams WHERE run IN (${numbers}) ORDER BY stream`);
+        : await this.rows(
+            `SELECT * FROM ${LEDGER_SCHEMA}.run_streams WHERE run IN (${numbers}) ORDER BY stream`,
+          );
     return rows.map((row) => ({
       run: Number(row.run),
       bridge: String(row.bridge),
@@ -173,14 +189,14 @@ export class DuckLedger implements Ledger {
       [BigInt(run), bridge, stream, BigInt(entry.number), at, BigInt(rows), cursor],
     );
     if (cursor === null) return;
-    await this.connection.run(`DELETE FROM ${LEDGER_SCHEMA}.cursors WHERE bridge = $1 AND stream = $2`, [bridge, stream]);
-    await this.connection.run(`INSERT INTO ${LEDGER_SCHEMA}.cursors VALUES ($1, $2, $3::JSON, $4, $5::TIMESTAMPTZ)`, [
+    await this.connection.run(`DELETE FROM ${LEDGER_SCHEMA}.cursors WHERE bridge = $1 AND stream = $2`, [
       bridge,
       stream,
-      cursor,
-      BigInt(run),
-      at,
     ]);
+    await this.connection.run(
+      `INSERT INTO ${LEDGER_SCHEMA}.cursors VALUES ($1, $2, $3::JSON, $4, $5::TIMESTAMPTZ)`,
+      [bridge, stream, cursor, BigInt(run), at],
+    );
   }
 
   /** Keeps what is known of a stream's columns; called inside a checkpoint's transaction. */
@@ -204,7 +220,16 @@ export class DuckLedger implements Ledger {
     for (const { table, column, change, fromType, toType } of changes) {
       await this.connection.run(
         `INSERT INTO ${LEDGER_SCHEMA}.changes VALUES ($1, $2, $3, $4, $5, $6, $7, $8::TIMESTAMPTZ)`,
-        [BigInt(options.run), options.schema, table, column ?? null, change, fromType ?? null, toType ?? null, timestamp(atMs)],
+        [
+          BigInt(options.run),
+          options.schema,
+          table,
+          column ?? null,
+          change,
+          fromType ?? null,
+          toType ?? null,
+          timestamp(atMs),
+        ],
       );
     }
   }

@@ -79,7 +79,11 @@ export class DuckLoad implements StreamLoad {
     return rows;
   }
 
-  async add(batches: readonly TableBatch[], issues: readonly Issue[], schema: readonly TableSchema[] | undefined): Promise<void> {
+  async add(
+    batches: readonly TableBatch[],
+    issues: readonly Issue[],
+    schema: readonly TableSchema[] | undefined,
+  ): Promise<void> {
     if (schema !== undefined) {
       this.tables = schema;
       this.schemaIsNew = true;
@@ -198,23 +202,42 @@ export class DuckLoad implements StreamLoad {
     if (matched > 0) {
       for (const table of tables) {
         const target = this.target(table.name);
-        if (table.columns.length > 0) await run(deleteStatement(target, table.recordKey, rootStage.sqlName, root.recordKey));
+        if (table.columns.length > 0)
+          await run(deleteStatement(target, table.recordKey, rootStage.sqlName, root.recordKey));
       }
     }
     for (const table of tables) {
       const stage = slot.stages.get(table.name);
       if (stage === undefined) continue;
-      await run(insertStatement(this.target(table.name), stage.sqlName, table, this.options.run, this.options.loadedAtMs));
+      await run(
+        insertStatement(
+          this.target(table.name),
+          stage.sqlName,
+          table,
+          this.options.run,
+          this.options.loadedAtMs,
+        ),
+      );
     }
-    return { added: (await this.countRows(rootStage.sqlName)) - matched, changed: matched - same, same, removed: 0 };
+    return {
+      added: (await this.countRows(rootStage.sqlName)) - matched,
+      changed: matched - same,
+      same,
+      removed: 0,
+    };
   }
 
   /** Puts the tables built aside in the place of the old ones. */
-  private async swap(root: TableSchema | undefined, aside: ReadonlyMap<string, StandingTable>, run: Run): Promise<RowCounts> {
+  private async swap(
+    root: TableSchema | undefined,
+    aside: ReadonlyMap<string, StandingTable>,
+    run: Run,
+  ): Promise<RowCounts> {
     const schema = quoteName(this.options.schema);
     const counts = root === undefined ? NO_ROWS : await this.countReplaced(root, aside.has(root.name));
     for (const table of this.replaced.keys()) await run(`DROP TABLE ${schema}.${quoteName(table)}`);
-    for (const table of aside.keys()) await run(`ALTER TABLE ${this.target(table)} RENAME TO ${quoteName(table)}`);
+    for (const table of aside.keys())
+      await run(`ALTER TABLE ${this.target(table)} RENAME TO ${quoteName(table)}`);
     return counts;
   }
 
@@ -224,7 +247,8 @@ export class DuckLoad implements StreamLoad {
     const before = this.replaced.get(root.name);
     if (before === undefined) return { ...NO_ROWS, added: now };
     const was = await this.countRows(old);
-    if (root.columns.some((column) => column.role === "row_id")) return { ...NO_ROWS, added: now, removed: was };
+    if (root.columns.some((column) => column.role === "row_id"))
+      return { ...NO_ROWS, added: now, removed: was };
     const shared = root.columns.filter((column) => before.has(column.name));
     const { matched, same } = built
       ? await this.countMatches(this.target(root.name), old, { ...root, columns: shared })

@@ -16,7 +16,11 @@ export interface TablePlan {
 }
 
 /** Statements that bring a standing table (or none) to the schema. Columns are added, types widened. */
-export function planTable(target: string, schema: TableSchema, standing: StandingTable | undefined): TablePlan {
+export function planTable(
+  target: string,
+  schema: TableSchema,
+  standing: StandingTable | undefined,
+): TablePlan {
   const { name: table } = schema;
   if (standing === undefined) {
     const columns = schema.columns.map(({ name, type }) => `${quoteName(name)} ${sqlType(type)}`);
@@ -36,7 +40,9 @@ export function planTable(target: string, schema: TableSchema, standing: Standin
       changes.push({ table, column, change: "column added", toType });
     } else if (!sameType(old, type)) {
       const using = widenExpression(column, old, type);
-      statements.push(`ALTER TABLE ${target} ALTER COLUMN ${quoteName(column)} TYPE ${sqlType(type)} USING ${using}`);
+      statements.push(
+        `ALTER TABLE ${target} ALTER COLUMN ${quoteName(column)} TYPE ${sqlType(type)} USING ${using}`,
+      );
       changes.push({ table, column, change: "type widened", fromType: formatColumnType(old), toType });
     }
   }
@@ -44,8 +50,15 @@ export function planTable(target: string, schema: TableSchema, standing: Standin
 }
 
 /** `a.k = b.k AND …` over columns. */
-export function equalKeys(left: string, leftKey: readonly string[], right: string, rightKey: readonly string[]): string {
-  return leftKey.map((name, i) => `${left}.${quoteName(name)} = ${right}.${quoteName(rightKey[i]!)}`).join(" AND ");
+export function equalKeys(
+  left: string,
+  leftKey: readonly string[],
+  right: string,
+  rightKey: readonly string[],
+): string {
+  return leftKey
+    .map((name, i) => `${left}.${quoteName(name)} = ${right}.${quoteName(rightKey[i]!)}`)
+    .join(" AND ");
 }
 
 /** Statements that leave the last of several rows of one record in the stages, children as well. */
@@ -57,7 +70,10 @@ export function dedupeStatements(stages: readonly string[], key: readonly string
     `DELETE FROM ${root} AS s USING (${last}) AS d WHERE ${equalKeys("s", key, "d", key)} AND s.${SEQUENCE_COLUMN} < d.last`,
     ...stages
       .slice(1)
-      .map((stage) => `DELETE FROM ${stage} WHERE ${SEQUENCE_COLUMN} NOT IN (SELECT ${SEQUENCE_COLUMN} FROM ${root})`),
+      .map(
+        (stage) =>
+          `DELETE FROM ${stage} WHERE ${SEQUENCE_COLUMN} NOT IN (SELECT ${SEQUENCE_COLUMN} FROM ${root})`,
+      ),
   ];
 }
 
@@ -69,18 +85,31 @@ export function countKeysQuery(stage: string, key: readonly string[]): string {
 
 /** How many of the stage's records stand in the target, and how many of them are equal in every column. */
 export function countMatchesQuery(stage: string, target: string, schema: TableSchema): string {
-  const same = schema.columns.map(({ name }) => `t.${quoteName(name)} IS NOT DISTINCT FROM s.${quoteName(name)}`);
+  const same = schema.columns.map(
+    ({ name }) => `t.${quoteName(name)} IS NOT DISTINCT FROM s.${quoteName(name)}`,
+  );
   return `SELECT count(*) AS matched, count(*) FILTER (WHERE ${["true", ...same].join(" AND ")}) AS same
     FROM ${stage} AS s JOIN ${target} AS t ON ${equalKeys("t", schema.recordKey, "s", schema.recordKey)}`;
 }
 
 /** Removes from a target the rows of all records that are in the root's stage. */
-export function deleteStatement(target: string, key: readonly string[], rootStage: string, rootKey: readonly string[]): string {
+export function deleteStatement(
+  target: string,
+  key: readonly string[],
+  rootStage: string,
+  rootKey: readonly string[],
+): string {
   return `DELETE FROM ${target} AS t USING ${rootStage} AS s WHERE ${equalKeys("t", key, "s", rootKey)}`;
 }
 
 /** Copies a stage into its target, in the order in which the rows came. */
-export function insertStatement(target: string, stage: string, schema: TableSchema, run: number, loadedAtMs: number): string {
+export function insertStatement(
+  target: string,
+  stage: string,
+  schema: TableSchema,
+  run: number,
+  loadedAtMs: number,
+): string {
   const columns = schema.columns.map(({ name }) => quoteName(name)).join(", ");
   return `INSERT INTO ${target} (${columns}, ${RUN_COLUMN}, ${LOADED_COLUMN})
     SELECT ${columns}, ${run}, to_timestamp(${loadedAtMs / 1000}) FROM ${stage}`;

@@ -41,15 +41,20 @@ export class StageTable {
     const statements: string[] = [];
     if (this.columns.length === 0) {
       const columns = schema.columns.map((column) => `${quoteName(column.name)} ${sqlType(column.type)}`);
-      statements.push(`CREATE TABLE ${this.sqlName} (${[`${SEQUENCE_COLUMN} BIGINT`, ...columns].join(", ")})`);
+      statements.push(
+        `CREATE TABLE ${this.sqlName} (${[`${SEQUENCE_COLUMN} BIGINT`, ...columns].join(", ")})`,
+      );
     } else {
       for (const column of schema.columns) {
         const old = before.get(column.name);
         const name = quoteName(column.name);
-        if (old === undefined) statements.push(`ALTER TABLE ${this.sqlName} ADD COLUMN ${name} ${sqlType(column.type)}`);
+        if (old === undefined)
+          statements.push(`ALTER TABLE ${this.sqlName} ADD COLUMN ${name} ${sqlType(column.type)}`);
         else if (!sameType(old.type, column.type)) {
           const using = widenExpression(column.name, old.type, column.type);
-          statements.push(`ALTER TABLE ${this.sqlName} ALTER COLUMN ${name} TYPE ${sqlType(column.type)} USING ${using}`);
+          statements.push(
+            `ALTER TABLE ${this.sqlName} ALTER COLUMN ${name} TYPE ${sqlType(column.type)} USING ${using}`,
+          );
         }
       }
     }

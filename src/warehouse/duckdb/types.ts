@@ -1,6 +1,18 @@
 /** Column types as DuckDB names them, and as its vectors hold them. */
 
-import { BIGINT, BLOB, BOOLEAN, DATE, DECIMAL, DOUBLE, type DuckDBType, TIMESTAMP, TIMESTAMPTZ, UUID, VARCHAR } from "@duckdb/node-api";
+import {
+  BIGINT,
+  BLOB,
+  BOOLEAN,
+  DATE,
+  DECIMAL,
+  DOUBLE,
+  type DuckDBType,
+  TIMESTAMP,
+  TIMESTAMPTZ,
+  UUID,
+  VARCHAR,
+} from "@duckdb/node-api";
 import type { ColumnType } from "../../core/shape/column-type.js";
 
 /** The type in SQL. An instant is kept with its zone known: TIMESTAMPTZ. */
@@ -66,14 +78,20 @@ export function quoteName(name: string): string {
 /** The expression that turns a column of one type into a wider one, every value kept. */
 export function widenExpression(column: string, from: ColumnType, to: ColumnType): string {
   const name = quoteName(column);
-  if (to.kind === "json") return from.kind === "text" || isTimeLike(from) ? `to_json(${asText(name, from)})` : `to_json(${name})`;
+  if (to.kind === "json")
+    return from.kind === "text" || isTimeLike(from) ? `to_json(${asText(name, from)})` : `to_json(${name})`;
   if (to.kind === "text") return asText(name, from);
   if (from.kind === "date" && to.kind === "timestamp") return `(${name}::TIMESTAMP AT TIME ZONE 'UTC')`;
   return `${name}::${sqlType(to)}`;
 }
 
 function isTimeLike(type: ColumnType): boolean {
-  return type.kind === "timestamp" || type.kind === "local_timestamp" || type.kind === "date" || type.kind === "uuid";
+  return (
+    type.kind === "timestamp" ||
+    type.kind === "local_timestamp" ||
+    type.kind === "date" ||
+    type.kind === "uuid"
+  );
 }
 
 /** Text as JSON writes the value: times in RFC 3339. */
