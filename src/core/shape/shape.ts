@@ -1,7 +1,5 @@
 /** A stream's shape: walks records into columns, learns types, and gives typed batches. */
 
-import { sha256 } from "@noble/hashes/sha2.js";
-import { bytesToHex } from "@noble/hashes/utils.js";
 import { typeName } from "../errors.js";
 import type { ColumnBatch, TableBatch } from "./batch.js";
 import { classifyColumn } from "./classify.js";
@@ -20,6 +18,7 @@ import {
   type TableSchema,
   TableShape,
 } from "./table-shape.js";
+import { hashText, isPlainObject, type ShapeGrowth, Walk } from "./walk.js";
 
 export interface ShapeSpec {
   readonly stream: string;
@@ -62,10 +61,8 @@ export const LOADED_COLUMN = "eb_loaded_at";
 export const ROW_ID_COLUMN = "eb_row_id";
 export const POSITION_COLUMN = "eb_position";
 const RESERVED = [RUN_COLUMN, LOADED_COLUMN, ROW_ID_COLUMN, POSITION_COLUMN];
-/** Deeper objects become one json column: no real API nests so far, and the stack stays safe. */
-const MAX_DEPTH = 64;
 
-export class Shape {
+export class Shape implements ShapeGrowth {
   readonly tables: TableShape[] = [];
   /** counts up whenever a table, a column or a type changes */
   version = 0;
@@ -303,104 +300,12 @@ export class Shape {
   }
 }
 
-/** One record's walk: the record's index and key go down to all its rows. */
-class Walk {
-  private readonly position: number[] = [];
-
-  constructor(
-    private readonly shape: Shape,
-    private readonly record: number,
-    private readonly key: readonly unknown[],
-  ) {}
-
-  object(
-    node: ObjectNode,
-    object: Record<string, unknown>,
-    table: TableShape,
-    row: number,
-    depth: number,
-  ): void {
-    const { order, fields } = node;
-    let next = 0;
-    for (const key in object) {
-      const value = object[key];
-      let field = order[next];
-      if (field === undefined || field.key !== key) {
-        field = fields.get(key) ?? this.shape.addField(node, key);
-      }
-      next = field.index + 1;
-      if (value === null || value === undefined || field.rule.skip === true) continue;
-      if (typeof value !== "object" || value instanceof ExactNumber) this.scalar(field, value, table, row);
-      else if (field.rule.type !== undefined || field.rule.hash === true || depth > MAX_DEPTH) {
-        this.scalar(field, value, table, row);
-      } else if (Array.isArray(value)) this.list(field, value, table, row, depth);
-      else {
-        field.object ??= newObjectNode(field.parts);
-        this.object(field.object, value as Record<string, unknown>, table, row, depth + 1);
-      }
-    }
-  }
-
-  private scalar(field: FieldNode, value: unknown, table: TableShape, row: number): void {
-    const column = field.column ?? this.shape.addFieldColumn(table, field);
-    column.put(row, field.rule.hash === true ? hashText(scalarText(value)) : value);
-  }
-
-  private list(
-    field: FieldNode,
-    list: readonly unknown[],
-    table: TableShape,
-    row: number,
-    depth: number,
-  ): void {
-    if (list.length === 0) {
-      if (field.children === undefined) table.emptyLists.push({ field, row });
-      return;
-    }
-    if (!holdsObjects(list)) {
-      this.scalar(field, list, table, row);
-      return;
-    }
-    const child = field.children ?? this.shape.addChildTable(table, field);
-    for (let i = 0; i < list.length; i++) {
-      const childRow = child.rows;
-      child.recordOf.push(this.record);
-      for (let k = 0; k < this.key.length; k++) child.links[k]!.put(childRow, this.key[k]);
-      this.position.push(i);
-      for (let p = 0; p < this.position.length; p++) child.positions[p]!.put(childRow, this.position[p]);
-      const item = list[i];
-      if (item !== null) this.object(child.root, item as Record<string, unknown>, child, childRow, depth + 1);
-      this.position.pop();
-    }
-  }
-}
-
 /** Names for the positions of the lists around a child's own list, outermost first. */
 function outerPositions(parent: TableShape, names: NameRules): string[] {
   const plain = parent.parts.filter((part) => part !== "[*]");
   return parent.positions.map(({ name }) =>
     name === POSITION_COLUMN ? nameForPath([...plain, "position"], new Set(), names) : name,
   );
-}
-
-function isPlainObject(value: unknown): value is Record<string, unknown> {
-  return (
-    typeof value === "object" && value !== null && !Array.isArray(value) && !(value instanceof ExactNumber)
-  );
-}
-
-/** Whether a list is one of objects: nulls among them are rows without values. */
-function holdsObjects(list: readonly unknown[]): boolean {
-  let objects = 0;
-  for (const item of list) {
-    if (isPlainObject(item)) objects++;
-    else if (item !== null) return false;
-  }
-  return objects > 0;
-}
-
-function hashText(text: string): string {
-  return bytesToHex(sha256(new TextEncoder().encode(text)));
 }
 
 /** 128 bits of SHA-256 over the record as JSON, as hexadecimal digits. */

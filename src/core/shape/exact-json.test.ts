@@ -1,0 +1,92 @@
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import { ExactNumber, mayHoldInexactNumber, parseExactJson, stringifyExact } from "./exact-json.js";
+
+const bytes = (text: string) => new TextEncoder().encode(text);
+
+/** JSON numbers of every form: signs, fractions, exponents, many digits. */
+const numberToken = fc
+  .tuple(
+    fc.boolean(),
+    fc.oneof(fc.bigInt({ min: 0n, max: 10n ** 30n }), fc.bigInt({ min: 0n, max: 999n })),
+    fc.option(fc.stringMatching(/^\d{1,25}$/)),
+    fc.option(fc.integer({ min: -330, max: 330 })),
+  )
+  .map(
+    ([negative, whole, fraction, exponent]) =>
+      `${negative ? "-" : ""}${whole}${fraction === null ? "" : `.${fraction}`}${exponent === null ? "" : `e${exponent}`}`,
+  );
+
+/** The value of a JSON number as a fraction of two integers, so that equality is exact. */
+function exactValue(token: string): [numerator: bigint, denominator: bigint] {
+  const match = /^(-?)(\d+)(?:\.(\d+))?(?:[eE]([+-]?\d+))?$/.exec(token)!;
+  const fraction = match[3] ?? "";
+  const power = Number(match[4] ?? 0) - fraction.length;
+  const digits = BigInt(match[1]! + match[2]! + fraction);
+  return power >= 0 ? [digits * 10n ** BigInt(power), 1n] : [digits, 10n ** BigInt(-power)];
+}
+
+function textOf(value: unknown): string {
+  return value instanceof ExactNumber ? value.text : String(value);
+}
+
+describe("parseExactJson", () => {
+  it("keeps the exact value of every number", () => {
+    fc.assert(
+      fc.property(numberToken, (token) => {
+        const [a, b] = exactValue(token);
+        const [c, d] = exactValue(textOf((parseExactJson(`{"n": [${token}]}`) as { n: unknown[] }).n[0]));
+        expect(a * d).toBe(c * b);
+      }),
+      { numRuns: 500 },
+    );
+  });
+
+  it("reads everything else as JSON.parse does", () => {
+    fc.assert(
+      fc.property(fc.jsonValue({ maxDepth: 4 }), fc.integer({ min: 0, max: 3 }), (value, indent) => {
+        const text = JSON.stringify({ value, big: 1 }, null, indent).replace('"big": 1', '"big": 12345678901234567890');
+        const parsed = parseExactJson(text) as { value: unknown };
+        expect(stringifyExact(parsed.value)).toBe(JSON.stringify(JSON.parse(text).value));
+      }),
+    );
+  });
+
+  it("leaves text alone that looks like a number, or like the mark it uses itself", () => {
+    const text = '{"a":"12345678901234567890","b":"\\u0000eb#1","c":"say \\"1e400\\"","d":9007199254740993}';
+    const mark = String.fromCharCode(0);
+    expect(parseExactJson(text)).toEqual({
+      a: "12345678901234567890",
+      b: `${mark}eb#1`,
+      c: 'say "1e400"',
+      d: 9007199254740993n,
+    });
+  });
+
+  it("gives whole numbers beyond 2^53 as bigint, and others that float64 cannot hold with their digits", () => {
+    const parsed = parseExactJson("[9007199254740991, 9007199254740993, 0.12345678901234567890, 1e400]") as unknown[];
+    expect(parsed.slice(0, 2)).toEqual([9007199254740991, 9007199254740993n]);
+    expect(String(parsed[2])).toBe("0.12345678901234567890");
+    expect(stringifyExact(parsed)).toBe("[9007199254740991,9007199254740993,0.12345678901234567890,1e400]");
+  });
+
+  it.each(["", "{", '{"a":01234567890123456789}', "[1,]", "[1.]", "[-]"])("refuses %j as JSON.parse does", (text) => {
+    expect(() => parseExactJson(text)).toThrow(SyntaxError);
+  });
+});
+
+describe("mayHoldInexactNumber", () => {
+  it("never overlooks a number that parseExactJson would keep", () => {
+    fc.assert(
+      fc.property(fc.array(fc.oneof(numberToken, fc.jsonValue().map((value) => JSON.stringify(value)))), (parts) => {
+        const text = `[${parts.join(" , ")}]`;
+        const kept = JSON.stringify(JSON.parse(text)) !== stringifyExact(parseExactJson(text));
+        if (kept) expect(mayHoldInexactNumber(bytes(text))).toBe(true);
+      }),
+    );
+  });
+
+  it("is not alarmed by digits in text", () => {
+    expect(mayHoldInexactNumber(bytes('{"phone":"00123456789012345678","q":"\\"1234567890123456","n":12.5}'))).toBe(false);
+  });
+});

@@ -1,0 +1,24 @@
+import { defineConfig } from "vitest/config";
+
+/** Units run in two time zones; tests that start processes and servers run in a third, once. */
+const units = (TZ: string) => ({
+  test: { name: `unit ${TZ}`, include: ["src/**/*.test.ts"], env: { TZ } },
+});
+
+export default defineConfig({
+  test: {
+    projects: [
+      units("UTC"),
+      units("Asia/Kathmandu"),
+      {
+        test: {
+          name: "whole",
+          include: ["test/**/*.test.ts"],
+          env: { TZ: "America/St_Johns" },
+          testTimeout: 120_000,
+          hookTimeout: 60_000,
+        },
+      },
+    ],
+  },
+});
