@@ -8,13 +8,18 @@ export type Row = Record<string, unknown>;
 export type ReadTables = Record<string, { rows: Row[]; types: Record<string, string> } | undefined>;
 
 /** Rows of several pages by table; types are those of the schema. Missing values are null. */
-export function readBatches(pages: readonly (readonly TableBatch[])[], schema: readonly TableSchema[]): ReadTables {
+export function readBatches(
+  pages: readonly (readonly TableBatch[])[],
+  schema: readonly TableSchema[],
+): ReadTables {
   const tables: ReadTables = {};
   for (const { name, columns } of schema) {
     const types = Object.fromEntries(columns.map((column) => [column.name, formatColumnType(column.type)]));
     const rows = pages.flatMap((batches) => {
       const batch = batches.find((each) => each.table === name);
-      return batch === undefined ? [] : Array.from({ length: batch.rows }, (_, row) => readRow(batch, row, Object.keys(types)));
+      return batch === undefined
+        ? []
+        : Array.from({ length: batch.rows }, (_, row) => readRow(batch, row, Object.keys(types)));
     });
     if (columns.length > 0) tables[name] = { rows, types };
   }
@@ -61,7 +66,9 @@ export function readValue(column: ColumnBatch, row: number): unknown {
 
 function microsText(micros: bigint): string {
   const seconds = micros >= 0n ? micros / 1_000_000n : -((-micros + 999_999n) / 1_000_000n);
-  const rest = String(micros - seconds * 1_000_000n).padStart(6, "0").replace(/0+$/, "");
+  const rest = String(micros - seconds * 1_000_000n)
+    .padStart(6, "0")
+    .replace(/0+$/, "");
   return new Date(Number(seconds) * 1000).toISOString().slice(0, 19) + (rest === "" ? "" : `.${rest}`);
 }
 

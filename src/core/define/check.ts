@@ -62,7 +62,9 @@ type Source = Pick<YamlFile, "name" | "place">;
 export function checkValue<S extends z.ZodType>(schema: S, value: unknown, source: Source): z.output<S> {
   const result = schema.safeParse(value);
   if (result.success) return result.data;
-  const issue = deepest(result.error.issues);
+  // a key that is not known mostly explains why another one is missing
+  const issues = result.error.issues.map((each) => deepest([each]));
+  const issue = issues.find((each) => each.code === "unrecognized_keys") ?? issues[0]!;
   if (issue.code === "unrecognized_keys") throw unknownKey(issue, schema, source);
   const path = formatIssuePath(issue.path);
   throw new BridgeError("CONFIG_INVALID", `${path === "" ? "the file" : path} ${sayIssue(issue, value)}.`, {

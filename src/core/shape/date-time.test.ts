@@ -1,8 +1,21 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { DATE, formatInstant, INSTANT, instantMicros, LOCAL_TIME, NO_TIME, scanDateTime, scanned } from "./date-time.js";
+import {
+  DATE,
+  formatInstant,
+  INSTANT,
+  instantMicros,
+  LOCAL_TIME,
+  NO_TIME,
+  scanDateTime,
+  scanned,
+} from "./date-time.js";
 
-const years = { min: new Date("0001-01-01T00:00:00Z"), max: new Date("9999-12-31T23:59:59Z"), noInvalidDate: true };
+const years = {
+  min: new Date("0001-01-01T00:00:00Z"),
+  max: new Date("9999-12-31T23:59:59Z"),
+  noInvalidDate: true,
+};
 
 describe("scanDateTime", () => {
   it("agrees with Date on every instant, whatever the offset", () => {

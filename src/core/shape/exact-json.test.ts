@@ -45,7 +45,10 @@ describe("parseExactJson", () => {
   it("reads everything else as JSON.parse does", () => {
     fc.assert(
       fc.property(fc.jsonValue({ maxDepth: 4 }), fc.integer({ min: 0, max: 3 }), (value, indent) => {
-        const text = JSON.stringify({ value, big: 1 }, null, indent).replace('"big": 1', '"big": 12345678901234567890');
+        const text = JSON.stringify({ value, big: 1 }, null, indent).replace(
+          '"big": 1',
+          '"big": 12345678901234567890',
+        );
         const parsed = parseExactJson(text) as { value: unknown };
         expect(stringifyExact(parsed.value)).toBe(JSON.stringify(JSON.parse(text).value));
       }),
@@ -64,29 +67,44 @@ describe("parseExactJson", () => {
   });
 
   it("gives whole numbers beyond 2^53 as bigint, and others that float64 cannot hold with their digits", () => {
-    const parsed = parseExactJson("[9007199254740991, 9007199254740993, 0.12345678901234567890, 1e400]") as unknown[];
+    const parsed = parseExactJson(
+      "[9007199254740991, 9007199254740993, 0.12345678901234567890, 1e400]",
+    ) as unknown[];
     expect(parsed.slice(0, 2)).toEqual([9007199254740991, 9007199254740993n]);
     expect(String(parsed[2])).toBe("0.12345678901234567890");
     expect(stringifyExact(parsed)).toBe("[9007199254740991,9007199254740993,0.12345678901234567890,1e400]");
   });
 
-  it.each(["", "{", '{"a":01234567890123456789}', "[1,]", "[1.]", "[-]"])("refuses %j as JSON.parse does", (text) => {
-    expect(() => parseExactJson(text)).toThrow(SyntaxError);
-  });
+  it.each(["", "{", '{"a":01234567890123456789}', "[1,]", "[1.]", "[-]"])(
+    "refuses %j as JSON.parse does",
+    (text) => {
+      expect(() => parseExactJson(text)).toThrow(SyntaxError);
+    },
+  );
 });
 
 describe("mayHoldInexactNumber", () => {
   it("never overlooks a number that parseExactJson would keep", () => {
     fc.assert(
-      fc.property(fc.array(fc.oneof(numberToken, fc.jsonValue().map((value) => JSON.stringify(value)))), (parts) => {
-        const text = `[${parts.join(" , ")}]`;
-        const kept = JSON.stringify(JSON.parse(text)) !== stringifyExact(parseExactJson(text));
-        if (kept) expect(mayHoldInexactNumber(bytes(text))).toBe(true);
-      }),
+      fc.property(
+        fc.array(
+          fc.oneof(
+            numberToken,
+            fc.jsonValue().map((value) => JSON.stringify(value)),
+          ),
+        ),
+        (parts) => {
+          const text = `[${parts.join(" , ")}]`;
+          const kept = JSON.stringify(JSON.parse(text)) !== stringifyExact(parseExactJson(text));
+          if (kept) expect(mayHoldInexactNumber(bytes(text))).toBe(true);
+        },
+      ),
     );
   });
 
   it("is not alarmed by digits in text", () => {
-    expect(mayHoldInexactNumber(bytes('{"phone":"00123456789012345678","q":"\\"1234567890123456","n":12.5}'))).toBe(false);
+    expect(
+      mayHoldInexactNumber(bytes('{"phone":"00123456789012345678","q":"\\"1234567890123456","n":12.5}')),
+    ).toBe(false);
   });
 });

@@ -24,17 +24,21 @@ describe("names", () => {
 
   it("never collide, never exceed the limit, and are the same on every run", () => {
     fc.assert(
-      fc.property(fc.uniqueArray(path, { selector: (parts) => JSON.stringify(parts), maxLength: 30 }), (paths) => {
-        const assign = () => {
-          const taken = new Set<string>();
-          for (const parts of paths) taken.add(nameForPath(parts, taken, rules));
-          return [...taken];
-        };
-        const names = assign();
-        expect(names).toHaveLength(paths.length);
-        expect(names).toEqual(assign());
-        for (const name of names) expect(new TextEncoder().encode(name).length).toBeLessThanOrEqual(rules.maxBytes);
-      }),
+      fc.property(
+        fc.uniqueArray(path, { selector: (parts) => JSON.stringify(parts), maxLength: 30 }),
+        (paths) => {
+          const assign = () => {
+            const taken = new Set<string>();
+            for (const parts of paths) taken.add(nameForPath(parts, taken, rules));
+            return [...taken];
+          };
+          const names = assign();
+          expect(names).toHaveLength(paths.length);
+          expect(names).toEqual(assign());
+          for (const name of names)
+            expect(new TextEncoder().encode(name).length).toBeLessThanOrEqual(rules.maxBytes);
+        },
+      ),
     );
   });
 });
@@ -42,10 +46,13 @@ describe("names", () => {
 describe("paths", () => {
   it("read back as they were written", () => {
     fc.assert(
-      fc.property(fc.array(fc.oneof(fc.string({ minLength: 1 }), fc.constant("[*]")), { minLength: 1 }), (parts) => {
-        fc.pre(!parts.includes("[*]") || parts[0] !== "[*]");
-        expect(parsePath(formatPath(parts))).toEqual(parts);
-      }),
+      fc.property(
+        fc.array(fc.oneof(fc.string({ minLength: 1 }), fc.constant("[*]")), { minLength: 1 }),
+        (parts) => {
+          fc.pre(!parts.includes("[*]") || parts[0] !== "[*]");
+          expect(parsePath(formatPath(parts))).toEqual(parts);
+        },
+      ),
     );
   });
 

@@ -1,13 +1,15 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import { type ReadTables, readBatches } from "../../../test/support/batches.js";
 import { parseColumnType } from "./column-type.js";
 import { decimalParts, parseExactJson } from "./exact-json.js";
 import { parsePath } from "./naming.js";
 import { type KnownColumn, Shape } from "./shape.js";
 import type { ColumnRule } from "./table-shape.js";
-import { readBatches, type ReadTables } from "../../../test/support/batches.js";
 
-function newShape(options: { key?: string[]; columns?: Record<string, ColumnRule>; known?: KnownColumn[] } = {}): Shape {
+function newShape(
+  options: { key?: string[]; columns?: Record<string, ColumnRule>; known?: KnownColumn[] } = {},
+): Shape {
   const { key = ["id"], columns = {}, known = [] } = options;
   return new Shape(
     {
@@ -23,7 +25,10 @@ function newShape(options: { key?: string[]; columns?: Record<string, ColumnRule
 
 /** All pages through one shape; rows as plain values, types as users write them. */
 function shaped(pages: unknown[][], shape = newShape()): ReadTables {
-  return readBatches(pages.map((page) => shape.shapeRecords(page).batches), shape.schema());
+  return readBatches(
+    pages.map((page) => shape.shapeRecords(page).batches),
+    shape.schema(),
+  );
 }
 
 function typeOf(values: unknown[]): string | undefined {
@@ -34,7 +39,11 @@ describe("flattening", () => {
   it("makes columns of nested objects, child tables of lists of objects, json of other lists", () => {
     const tables = shaped([
       [
-        { id: 1, guest: { name: "Ana", address: { city: "Firn" } }, bags: [{ kg: 3 }, { kg: 4, tags: [{ t: "x" }] }] },
+        {
+          id: 1,
+          guest: { name: "Ana", address: { city: "Firn" } },
+          bags: [{ kg: 3 }, { kg: 4, tags: [{ t: "x" }] }],
+        },
         { id: 2, guest: { name: 'say "hi", ok' }, extras: ["a", 1], bags: [] },
       ],
     ]);
@@ -46,12 +55,20 @@ describe("flattening", () => {
       { stays_id: 1n, eb_position: 0n, kg: 3n },
       { stays_id: 1n, eb_position: 1n, kg: 4n },
     ]);
-    expect(tables.stays_bags_tags?.rows).toEqual([{ stays_id: 1n, bags_position: 1n, eb_position: 0n, t: "x" }]);
+    expect(tables.stays_bags_tags?.rows).toEqual([
+      { stays_id: 1n, bags_position: 1n, eb_position: 0n, t: "x" },
+    ]);
   });
 
   it("loses nothing when a field changes its form from record to record", () => {
     const tables = shaped([
-      [{ id: 1, a: 5 }, { id: 2, a: { b: 6 } }, { id: 3, a: [{ c: 7 }] }, { id: 4, a: [{ c: 8 }, 9] }, { id: 5, a: [] }],
+      [
+        { id: 1, a: 5 },
+        { id: 2, a: { b: 6 } },
+        { id: 3, a: [{ c: 7 }] },
+        { id: 4, a: [{ c: 8 }, 9] },
+        { id: 5, a: [] },
+      ],
     ]);
     expect(tables.stays?.rows).toEqual([
       { id: 1n, a: "5", a_b: null },
@@ -64,7 +81,9 @@ describe("flattening", () => {
   });
 
   it("gives colliding keys, and keys that are ours, names of their own", () => {
-    const { rows } = shaped([[{ id: 1, aB: 1, a_b: 2, a: { b: 3 }, eb_run: 4, __proto__x: 5, constructor: 6 }]]).stays!;
+    const { rows } = shaped([
+      [{ id: 1, aB: 1, a_b: 2, a: { b: 3 }, eb_run: 4, __proto__x: 5, constructor: 6 }],
+    ]).stays!;
     const row = rows[0]!;
     expect(Object.values(row).sort()).toEqual([1n, 1n, 2n, 3n, 4n, 5n, 6n]);
     expect(row.constructor).toBe(6n);
@@ -88,7 +107,9 @@ describe("flattening", () => {
   it("follows the parent's key, with several fields and whatever its type", () => {
     const shape = newShape({ key: ["hut", "ref.day"] });
     const tables = shaped([[{ hut: "A", ref: { day: "2026-01-01" }, beds: [{ n: 1 }] }]], shape);
-    expect(tables.stays_beds?.rows).toEqual([{ stays_hut: "A", stays_ref_day: "2026-01-01", eb_position: 0n, n: 1n }]);
+    expect(tables.stays_beds?.rows).toEqual([
+      { stays_hut: "A", stays_ref_day: "2026-01-01", eb_position: 0n, n: 1n },
+    ]);
     expect(tables.stays_beds?.types.stays_ref_day).toBe("date");
   });
 });
@@ -123,7 +144,12 @@ describe("types", () => {
     fc.bigInt({ min: -(10n ** 25n), max: 10n ** 25n }).map((big) => parseExactJson(String(big))),
     fc.boolean(),
     fc.string({ unit: "grapheme" }),
-    fc.constantFrom("2026-01-01", "2026-01-01T10:00:00Z", "2026-01-01T10:00:00.5+02:00", "2026-01-01T10:00:00"),
+    fc.constantFrom(
+      "2026-01-01",
+      "2026-01-01T10:00:00Z",
+      "2026-01-01T10:00:00.5+02:00",
+      "2026-01-01T10:00:00",
+    ),
     fc.uuid(),
     fc.constant(null),
   );
@@ -135,7 +161,9 @@ describe("types", () => {
         const type = (pages: unknown[][]) => shaped(pages).stays?.types.value;
         const whole = type([records]);
         expect(type([[...records].reverse()])).toBe(whole);
-        expect(type([records.slice(0, cut), records.slice(cut)].filter((page) => page.length > 0))).toBe(whole);
+        expect(type([records.slice(0, cut), records.slice(cut)].filter((page) => page.length > 0))).toBe(
+          whole,
+        );
       }),
     );
   });
@@ -145,7 +173,9 @@ describe("types", () => {
     shaped([[{ id: 1, n: 9007199254740993n, deep: [{ when: "2026-01-01" }] }]], first);
     const known = first
       .schema()
-      .flatMap((table) => table.columns.map((column) => ({ ...column, table: table.name, tablePath: table.path })));
+      .flatMap((table) =>
+        table.columns.map((column) => ({ ...column, table: table.name, tablePath: table.path })),
+      );
     const again = newShape({ known });
     const tables = shaped([[{ id: 2, n: 0.5, deep: [{ when: "2026-01-01T10:00:00Z" }] }]], again);
     // n held an integer that a float64 cannot: a fraction beside it makes text, not a rounded number
@@ -160,7 +190,9 @@ describe("types", () => {
         values.forEach((value, row) => {
           const stored = table.rows[row]?.value ?? null;
           const type = table.types.value ?? "none";
-          expect({ value, stored, type, same: saysTheSame(value, stored, type) }).toMatchObject({ same: true });
+          expect({ value, stored, type, same: saysTheSame(value, stored, type) }).toMatchObject({
+            same: true,
+          });
         });
       }),
     );
@@ -174,9 +206,14 @@ function saysTheSame(came: unknown, stored: unknown, type: string): boolean {
     const zone = type === "timestamp" && came.length === 10 ? "T00:00:00Z" : "";
     return Date.parse(came + zone) === Date.parse(stored as string) || `${came}T00:00:00` === stored;
   }
-  if (typeof came === "string" || typeof came === "boolean") return type === "boolean" ? came === stored : String(came) === stored;
+  if (typeof came === "string" || typeof came === "boolean")
+    return type === "boolean" ? came === stored : String(came) === stored;
   const [sent, kept] = [decimalParts(String(came)), decimalParts(String(stored))];
-  return sent.digits === kept.digits && sent.exponent === kept.exponent && (sent.digits === "" || sent.negative === kept.negative);
+  return (
+    sent.digits === kept.digits &&
+    sent.exponent === kept.exponent &&
+    (sent.digits === "" || sent.negative === kept.negative)
+  );
 }
 
 describe("declared types", () => {
@@ -197,10 +234,19 @@ describe("declared types", () => {
   });
 
   it("send a record that does not fit into quarantine, whole, and load the others with their children", () => {
-    const shape = newShape({ columns: { ...rules("decimal(5,2)"), "beds[*].n": { type: { kind: "int64" } } } });
+    const shape = newShape({
+      columns: { ...rules("decimal(5,2)"), "beds[*].n": { type: { kind: "int64" } } },
+    });
     const bad = { id: 2, value: "12.345", beds: [{ n: 1 }] };
     const badChild = { id: 3, value: "1", beds: [{ n: 1 }, { n: "many" }] };
-    const page = [{ id: 1, value: "1.5", beds: [{ n: 9 }] }, bad, badChild, { id: 4, value: null, beds: [] }, { value: "1" }, 5];
+    const page = [
+      { id: 1, value: "1.5", beds: [{ n: 9 }] },
+      bad,
+      badChild,
+      { id: 4, value: null, beds: [] },
+      { value: "1" },
+      5,
+    ];
     const { batches, issues } = shape.shapeRecords(page);
     const tables = readBatches([batches], shape.schema());
     expect(tables.stays?.rows.map((row) => row.id)).toEqual([1n, 4n]);
@@ -211,14 +257,22 @@ describe("declared types", () => {
       ["type_mismatch", "value"],
       ["type_mismatch", "beds[*].n"],
     ]);
-    expect(issues[2]).toMatchObject({ record: bad, message: "value is declared decimal(5,2), seen text 12.345" });
+    expect(issues[2]).toMatchObject({
+      record: bad,
+      message: "value is declared decimal(5,2), seen text 12.345",
+    });
     expect(issues[3]?.record).toBe(badChild);
   });
 
   it("hide by hash, and skip", () => {
-    const shape = newShape({ columns: { "guest.email": { hash: true, type: { kind: "text" } }, secret: { skip: true } } });
-    const { rows } = shaped([[{ id: 1, guest: { email: "a@mail.example" }, secret: { pin: 1 } }]], shape).stays!;
+    const shape = newShape({
+      columns: { "guest.email": { hash: true, type: { kind: "text" } }, secret: { skip: true } },
+    });
+    const { rows } = shaped([[{ id: 1, guest: { email: "a@mail.example" }, secret: { pin: 1 } }]], shape)
+      .stays!;
     // printf a@mail.example | sha256sum
-    expect(rows).toEqual([{ id: 1n, guest_email: "a0b4729af601ef5e56bbd00a479759829f3e075f83254384d29838d0df35cbf6" }]);
+    expect(rows).toEqual([
+      { id: 1n, guest_email: "a0b4729af601ef5e56bbd00a479759829f3e075f83254384d29838d0df35cbf6" },
+    ]);
   });
 });

@@ -61,6 +61,8 @@ export class DuckLoad implements StreamLoad {
   private slot: Slot = { stages: new Map(), issues: [] };
   private tables: readonly TableSchema[] = [];
   private nextSeq = 0;
+  /** child tables that have lost their parents' table: their rows belong to nobody */
+  private orphaned: readonly string[];
   private schemaIsNew = false;
 
   constructor(
@@ -71,7 +73,9 @@ export class DuckLoad implements StreamLoad {
     /** the tables as they stand before `replace` swaps: for the counts, and to be dropped */
     private readonly replaced: Map<string, StandingTable>,
     readonly fresh: boolean,
-  ) {}
+  ) {
+    this.orphaned = fresh ? [...standing.keys()] : [];
+  }
 
   get waitingRows(): number {
     let rows = 0;
@@ -168,6 +172,7 @@ export class DuckLoad implements StreamLoad {
         changes.push(...plan.changes);
         standing.set(table.name, new Map(table.columns.map((column) => [column.name, column.type])));
       }
+      for (const table of this.orphaned) await run(`DELETE FROM ${this.target(table)}`);
       const merged = await this.mergeRows(slot, tables, run);
       const counts = swap ? await this.swap(root, standing, run) : merged;
       if (noteColumns) await ledger.noteColumns(this.options, tables);
@@ -178,6 +183,7 @@ export class DuckLoad implements StreamLoad {
       return { counts: this.options.write === "replace" && !swap ? NO_ROWS : counts, changes: told };
     });
     this.standing = standing;
+    this.orphaned = [];
     return committed;
   }
 

@@ -1,0 +1,160 @@
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import {
+  type CursorRule,
+  EMPTY_SPAN,
+  joinSpans,
+  nextCursor,
+  parseCursor,
+  type SavedCursor,
+  spanOfRecords,
+  startOfCursor,
+  TOKEN_LIFE_MS,
+  withOverlap,
+} from "./cursor.js";
+
+const NOW = Date.UTC(2026, 10, 1);
+const rule = (options: Partial<CursorRule> = {}): CursorRule => ({
+  field: ["at"],
+  query: "after",
+  order: "ascending",
+  ...options,
+});
+
+/** Whole seconds of one minute, so that many records share a value. */
+const instant = fc
+  .integer({ min: 0, max: 59 })
+  .map((second) => `2026-01-01T00:00:${String(second).padStart(2, "0")}Z`);
+const record = fc.record({
+  at: fc.oneof({ weight: 9, arbitrary: instant }, { weight: 1, arbitrary: fc.constant(null) }),
+});
+
+describe("spans", () => {
+  it("join to the same, wherever pages end", () => {
+    fc.assert(
+      fc.property(fc.array(record), fc.nat(20), fc.nat(20), (records, i, j) => {
+        const [a, b] = [Math.min(i, j), Math.max(i, j)];
+        const pages = [records.slice(0, a), records.slice(a, b), records.slice(b)].map((page) =>
+          spanOfRecords(page, rule()),
+        );
+        const whole = spanOfRecords(records, rule());
+        expect(joinSpans(joinSpans(pages[0]!, pages[1]!), pages[2]!)).toEqual(whole);
+        expect(joinSpans(pages[0]!, joinSpans(pages[1]!, pages[2]!))).toEqual(whole);
+        expect(joinSpans(EMPTY_SPAN, whole)).toEqual(whole);
+      }),
+    );
+  });
+
+  it("compare instants by time, not by how they are written", () => {
+    const span = spanOfRecords([{ at: "2026-01-01T10:00:00+02:00" }, { at: "2026-01-01T09:00:00Z" }], rule());
+    expect(span).toMatchObject({ ascending: true, max: { micros: Date.UTC(2026, 0, 1, 9) * 1000 } });
+  });
+});
+
+/** An API that gives records after a value (exclusively), a page at a time, with opaque tokens. */
+function fakeApi(all: readonly { id: number; at: string }[], pageSize: number) {
+  return (since: string | undefined, token: string | undefined) => {
+    const from = token === undefined ? 0 : Number(token);
+    const list = all.filter((each) => since === undefined || Date.parse(each.at) > Date.parse(since));
+    const next = from + pageSize;
+    return { records: list.slice(from, next), nextToken: next < list.length ? String(next) : undefined };
+  };
+}
+
+/** Reads from where the saved cursor says; breaks off after `pages` pages and keeps what a checkpoint would. */
+function pass(
+  api: ReturnType<typeof fakeApi>,
+  cursor: CursorRule,
+  saved: SavedCursor | undefined,
+  pages: number,
+  loaded: Set<number>,
+): { saved: SavedCursor | undefined; ended: boolean } {
+  const start = startOfCursor(cursor, saved, NOW);
+  let span = start.span;
+  let token = start.token;
+  for (let n = 0; n < pages; n++) {
+    const page = api(start.since, token);
+    for (const each of page.records) loaded.add(each.id);
+    span = joinSpans(span, spanOfRecords(page.records, cursor));
+    token = page.nextToken;
+    if (token === undefined)
+      return { saved: nextCursor(cursor, saved, start, span, undefined, NOW), ended: true };
+  }
+  return { saved: pages === 0 ? saved : nextCursor(cursor, saved, start, span, token, NOW), ended: false };
+}
+
+describe("a pass that is broken off again and again", () => {
+  it.each(["ascending", "any"] as const)("loads every record in the end (order: %s)", (order) => {
+    fc.assert(
+      fc.property(
+        fc.array(instant, { maxLength: 40 }),
+        fc.integer({ min: 1, max: 7 }),
+        fc.array(fc.integer({ min: 0, max: 4 }), { maxLength: 12 }),
+        fc.boolean(),
+        (times, pageSize, breaks, sorted) => {
+          const list = times.map((at, id) => ({ id, at }));
+          if (sorted || order === "ascending") list.sort((a, b) => Date.parse(a.at) - Date.parse(b.at));
+          const api = fakeApi(list, pageSize);
+          const loaded = new Set<number>();
+          let state: { saved: SavedCursor | undefined; ended: boolean } = { saved: undefined, ended: false };
+          for (const pages of [...breaks, 1000]) {
+            if (!state.ended) state = pass(api, rule({ order }), state.saved, pages, loaded);
+          }
+          expect(loaded.size).toBe(list.length);
+          // and later records are found from there
+          const later = { id: 999, at: "2026-01-01T00:01:00Z" };
+          pass(fakeApi([...list, later], pageSize), rule({ order }), state.saved, 1000, loaded);
+          expect(loaded.has(999)).toBe(true);
+        },
+      ),
+      { numRuns: 400 },
+    );
+  });
+
+  it("does not trust an order that the API breaks: the value stays where the pass began", () => {
+    const span = spanOfRecords([{ at: "2026-01-02T00:00:00Z" }, { at: "2026-01-01T00:00:00Z" }], rule());
+    const saved = { value: "2025-12-01T00:00:00Z" };
+    const next = nextCursor(rule(), saved, startOfCursor(rule(), saved, NOW), span, "t2", NOW);
+    expect(next).toMatchObject({ value: saved.value, resume: { token: "t2" } });
+  });
+});
+
+describe("where a pass begins", () => {
+  it.each([
+    [{ begin: "-P90D" }, "2026-08-03T00:00:00Z"],
+    [{ begin: "2026-01-01" }, "2026-01-01T00:00:00Z"],
+    [{ begin: 17 }, "17"],
+    [{}, undefined],
+  ])("first, with %j, it is %s", (options, since) => {
+    expect(startOfCursor(rule(options), undefined, NOW).since).toBe(since);
+  });
+
+  it.each([
+    ["2026-01-01T00:10:00.25Z", "PT5M", "2026-01-01T00:05:00.25Z"],
+    ["2026-01-01T00:10:00Z", undefined, "2026-01-01T00:09:59Z"],
+    ["2026-03-31T00:00:00Z", "P1M", "2026-02-28T00:00:00Z"],
+    ["9007199254740995", 2, "9007199254740993"],
+    ["100", undefined, "99"],
+    ["abc", undefined, "abc"],
+  ])("later, behind %s with overlap %s, it is %s", (value, overlap, since) => {
+    expect(withOverlap(parseCursor(value), overlap)).toBe(since);
+  });
+
+  it("a token is followed for an hour, then the pass begins anew", () => {
+    const saved: SavedCursor = {
+      value: "2026-01-01T00:00:00Z",
+      resume: { token: "t", since: "s", atMs: NOW },
+    };
+    expect(startOfCursor(rule(), saved, NOW + TOKEN_LIFE_MS - 1)).toMatchObject({ token: "t", since: "s" });
+    expect(startOfCursor(rule(), saved, NOW + TOKEN_LIFE_MS)).toMatchObject({
+      token: undefined,
+      since: "2025-12-31T23:59:59Z",
+    });
+  });
+
+  it("a record from the future does not carry the cursor past today", () => {
+    const span = spanOfRecords([{ at: "2026-01-01T00:00:00Z" }, { at: "2099-01-01T00:00:00Z" }], rule());
+    const next = nextCursor(rule(), undefined, startOfCursor(rule(), undefined, NOW), span, undefined, NOW);
+    expect(next).toEqual({ value: "2026-11-01T00:00:00Z" });
+  });
+});
