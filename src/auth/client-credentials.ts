@@ -71,13 +71,15 @@ async function requestToken(
       retryAfterMs,
     });
   }
+  if (response.status >= 400) throw await refusal(response, settings, redactor, where);
   try {
     const result = await oauth.processClientCredentialsResponse(server, client, response);
     const lifeMs = result.expires_in === undefined ? undefined : result.expires_in * 1000;
     const endsAtMs = lifeMs === undefined ? undefined : ports.clock.now() + lifeMs;
     return { value: result.access_token, endsAtMs, lifeMs };
-  } catch (error) {
-    throw tokenError(error, response.status, settings, redactor, where);
+  } catch (cause) {
+    const seen = response.status === 200 ? "the answer is none" : `status ${response.status} came`;
+    throw new BridgeError("SIGN_IN_FAILED", `An OAuth 2.0 token was expected, ${seen}.`, { where, cause });
   }
 }
 
@@ -97,36 +99,26 @@ async function fetchBy(
   return new Response(answer.body.slice(), { status: answer.status, headers });
 }
 
-function tokenError(
-  error: unknown,
-  status: number,
+/** The error of RFC 6749, section 5.2, in the server's own words. */
+async function refusal(
+  response: Response,
   settings: ClientCredentials,
   redactor: Redactor,
   where: Where,
-): BridgeError {
-  if (error instanceof oauth.ResponseBodyError) {
-    const description = error.error_description === undefined ? "" : `: ${error.error_description}`;
-    const said = redactor.hide(`${error.error}${description}`);
-    return new BridgeError(
-      "SIGN_IN_REFUSED",
-      `The token endpoint refused to sign in (${status}): "${said}".`,
-      {
-        where,
-        hint: hintFor(error.error, settings),
-        cause: error,
-      },
-    );
+): Promise<BridgeError> {
+  const { status } = response;
+  const said = (await response.json().catch(() => undefined)) as Record<string, unknown> | undefined;
+  const code = typeof said?.error === "string" ? said.error : undefined;
+  if (code === undefined && status !== 401 && status !== 403) {
+    return new BridgeError("SIGN_IN_FAILED", `A token was expected, status ${status} came.`, { where });
   }
-  if (error instanceof oauth.WWWAuthenticateChallengeError || status === 401 || status === 403) {
-    const message = `The token endpoint refused to sign in (${status}).`;
-    return new BridgeError("SIGN_IN_REFUSED", message, {
-      where,
-      hint: hintFor("invalid_client", settings),
-      cause: error,
-    });
-  }
-  const seen = status === 200 ? "no OAuth 2.0 token came" : `status ${status} came`;
-  return new BridgeError("SIGN_IN_FAILED", `A token was expected, ${seen}.`, { where, cause: error });
+  const description = typeof said?.error_description === "string" ? `: ${said.error_description}` : "";
+  const words = code === undefined ? "" : `: "${redactor.hide(code + description)}"`;
+  const hint = hintFor(code ?? "invalid_client", settings);
+  return new BridgeError("SIGN_IN_REFUSED", `The token endpoint refused to sign in (${status})${words}.`, {
+    where,
+    hint,
+  });
 }
 
 /** What most likely is wrong, by RFC 6749 section 5.2. */

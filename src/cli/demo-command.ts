@@ -90,7 +90,7 @@ async function showTables(project: Awaited<ReturnType<typeof openProject>>): Pro
       "extras",
       "changed_at",
     ];
-    const cells = sample.map((row) => shown.map((column) => String(row[column] ?? "")));
+    const cells = sample.map((row) => shown.map((column) => row[column] ?? ""));
     say(
       `${tableText(
         shown.map((title) => ({ title })),

@@ -55,7 +55,8 @@ export type Exchange = <T>(
 /** Joins the parts into an exchange for one account. */
 export function createExchange(parts: ExchangeParts): Exchange {
   const { clock, gate } = parts;
-  let everAnswered = false;
+  /** addresses that have given a good answer: what fails there later is a passing fault */
+  const answered = new Set<string>();
   return async (request, read, context) => {
     const { tally, signal, onEvent } = context;
     const paced: Send = async (signed) => {
@@ -79,7 +80,7 @@ export function createExchange(parts: ExchangeParts): Exchange {
     const attempt = async () => {
       const response = checkStatus(await send({ ...request, signal }), parts.redactor, clock.now());
       const value = read(response);
-      everAnswered = true;
+      answered.add(addressOf(request));
       return value;
     };
     const onRetry = (waitMs: number, error: BridgeError, tries: number) => {
@@ -88,13 +89,18 @@ export function createExchange(parts: ExchangeParts): Exchange {
       onEvent?.({ type: "retry", attempt: tries, ms: waitMs, why: error.message });
     };
     const isDoubtful = (error: BridgeError) =>
-      looksMisdirected(error) || (!everAnswered && isUnreached(error));
+      (looksMisdirected(error) && !answered.has(addressOf(request))) ||
+      (isUnreached(error) && answered.size === 0);
     try {
       return await withRetries(attempt, parts, { signal, isDoubtful, onRetry });
     } catch (error) {
       throw isBridgeError(error) ? error.at(where) : error;
     }
   };
+}
+
+function addressOf({ url }: HttpRequest): string {
+  return url.split("?")[0]!;
 }
 
 /** A web page, or something else that is no JSON: mostly a wrong address, now and then a passing fault. */

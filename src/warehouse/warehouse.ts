@@ -27,10 +27,12 @@ export interface WarehouseSession {
   openLoad(options: LoadOptions): Promise<StreamLoad>;
   /** the tables of a schema as the warehouse itself describes them */
   describeTables(schema: string): Promise<TableView[]>;
-  /** some rows as plain JSON values, as the warehouse writes them */
-  sampleRows(schema: string, table: string, limit: number): Promise<Record<string, unknown>[]>;
+  /** some rows, every value as the warehouse writes it; times in UTC */
+  sampleRows(schema: string, table: string, limit: number): Promise<SampleRow[]>;
   close(): Promise<void>;
 }
+
+export type SampleRow = Readonly<Record<string, string | null>>;
 
 export interface TableView {
   readonly name: string;

@@ -10,6 +10,7 @@ type Row = Record<string, unknown>;
 export async function queryFile(path: string, sql: string): Promise<Row[]> {
   const instance = await DuckDBInstance.create(path, { access_mode: "READ_ONLY" });
   const connection = await instance.connect();
+  await connection.run("SET TimeZone = 'UTC'");
   try {
     return (await connection.runAndReadAll(sql)).getRowObjectsJson() as Row[];
   } finally {

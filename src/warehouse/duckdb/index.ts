@@ -7,7 +7,14 @@ import pLimit from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
 import type { NameRules } from "../../core/shape/naming.js";
-import type { LoadOptions, StreamLoad, TableView, Warehouse, WarehouseSession } from "../warehouse.js";
+import type {
+  LoadOptions,
+  SampleRow,
+  StreamLoad,
+  TableView,
+  Warehouse,
+  WarehouseSession,
+} from "../warehouse.js";
 import { DuckLedger } from "./ledger.js";
 import { ASIDE_PREFIX, DuckLoad, type LoadPorts } from "./load.js";
 import type { StandingTable } from "./merge-plan.js";
@@ -37,6 +44,8 @@ async function openFile(path: string, readOnly: boolean): Promise<WarehouseSessi
   try {
     const instance = await DuckDBInstance.create(path, readOnly ? { access_mode: "READ_ONLY" } : {});
     const writing = await instance.connect();
+    // the ledger's and the samples' times do not depend on where the process runs
+    await writing.run("SET TimeZone = 'UTC'");
     const ledger = new DuckLedger(writing);
     await ledger.prepare(readOnly);
     if (readOnly) return new DuckSession(instance, writing, ledger, undefined);
@@ -106,9 +115,9 @@ class DuckSession implements WarehouseSession {
     return views;
   }
 
-  async sampleRows(schema: string, table: string, limit: number): Promise<Record<string, unknown>[]> {
-    const sql = `SELECT * FROM ${quoteName(schema)}.${quoteName(table)} LIMIT ${Math.floor(limit)}`;
-    return (await this.writing.runAndReadAll(sql)).getRowObjectsJson();
+  async sampleRows(schema: string, table: string, limit: number): Promise<SampleRow[]> {
+    const sql = `SELECT COLUMNS(*)::VARCHAR FROM ${quoteName(schema)}.${quoteName(table)} LIMIT ${Math.floor(limit)}`;
+    return (await this.read(sql)) as SampleRow[];
   }
 
   private async read(sql: string, values: string[] = []): Promise<Record<string, unknown>[]> {
