@@ -5,8 +5,8 @@ import { mkdtempSync, rmSync, statSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { fileURLToPath } from "node:url";
-import { pageFile, writePages } from "./pages.mjs";
 import { measurePace } from "./pace.mjs";
+import { pageFile, writePages } from "./pages.mjs";
 
 const RECORDS = Number(process.env.BENCH_RECORDS ?? 400_000);
 const ROUNDS = Number(process.env.BENCH_ROUNDS ?? 3);
@@ -57,12 +57,16 @@ for (const [name, [first]] of Object.entries(results)) {
   if (rowsOf(first) !== rows) throw new Error(`${name} made ${rowsOf(first)} rows, not ${rows}`);
 }
 const ours = median(results.ours.map((each) => each.seconds));
-console.log("\n| contender | s | rows/s | time, ours = 1 | peak memory |\n| --- | ---: | ---: | ---: | ---: |");
+console.log(
+  "\n| contender | s | rows/s | time, ours = 1 | peak memory |\n| --- | ---: | ---: | ---: | ---: |",
+);
 for (const [name, title] of Object.entries(CONTENDERS)) {
   const seconds = median(results[name].map((each) => each.seconds));
   const peak = median(results[name].map((each) => each.peakMb));
   const rate = Math.round(rows / seconds).toLocaleString("en-US");
-  console.log(`| ${title} | ${seconds.toFixed(2)} | ${rate} | ${(seconds / ours).toFixed(2)} | ${Math.round(peak)} MB |`);
+  console.log(
+    `| ${title} | ${seconds.toFixed(2)} | ${rate} | ${(seconds / ours).toFixed(2)} | ${Math.round(peak)} MB |`,
+  );
 }
 console.log(`\n${rows.toLocaleString("en-US")} rows in two tables.\n`);
 await measurePace();

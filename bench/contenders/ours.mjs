@@ -24,6 +24,8 @@ await measured(async () => {
   await api.close();
   if (report.error !== undefined) throw report.error;
   const [stream] = report.streams;
-  console.error(`  phases: asking ${stream.askMs} ms, shaping ${stream.shapeMs} ms, loading ${stream.loadMs} ms`);
+  console.error(
+    `  phases: asking ${stream.askMs} ms, shaping ${stream.shapeMs} ms, loading ${stream.loadMs} ms`,
+  );
   return stream.rowsByTable;
 });

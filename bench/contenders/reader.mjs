@@ -24,7 +24,8 @@ await measured(async () => {
     g.bunk.room AS bunk_room, g.bunk.bed AS bunk_bed
     FROM (SELECT r.id AS id, unnest(r.guests) AS g, generate_subscripts(r.guests, 1) AS position FROM raw)`);
   await connection.run("COMMIT");
-  const count = async (table) => Number((await connection.runAndReadAll(`SELECT count(*) AS n FROM ${table}`)).getRowObjectsJS()[0].n);
+  const count = async (table) =>
+    Number((await connection.runAndReadAll(`SELECT count(*) AS n FROM ${table}`)).getRowObjectsJS()[0].n);
   const rows = { bookings: await count("bookings"), bookings_guests: await count("bookings_guests") };
   connection.closeSync();
   instance.closeSync();

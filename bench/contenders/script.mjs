@@ -1,5 +1,10 @@
 // What a good engineer writes in an afternoon: fetch loop, next page asked for ahead, JSON.parse, appender row by row.
-import { DuckDBDateValue, DuckDBDecimalValue, DuckDBInstance, DuckDBTimestampTZValue } from "@duckdb/node-api";
+import {
+  DuckDBDateValue,
+  DuckDBDecimalValue,
+  DuckDBInstance,
+  DuckDBTimestampTZValue,
+} from "@duckdb/node-api";
 import { database, measured, url } from "./report.mjs";
 
 await measured(async () => {
@@ -14,10 +19,13 @@ await measured(async () => {
   const bookings = await connection.createAppender("bookings");
   const guests = await connection.createAppender("bookings_guests");
   const text = (appender, value) => (value == null ? appender.appendNull() : appender.appendVarchar(value));
-  const int = (appender, value) => (value == null ? appender.appendNull() : appender.appendBigInt(BigInt(value)));
+  const int = (appender, value) =>
+    value == null ? appender.appendNull() : appender.appendBigInt(BigInt(value));
   const date = (value) => bookings.appendDate(new DuckDBDateValue(Date.parse(value) / 86_400_000));
-  const instant = (value) => bookings.appendTimestampTZ(new DuckDBTimestampTZValue(BigInt(Date.parse(value)) * 1000n));
-  const ask = async (token) => (await fetch(`${url}/v2/bookings${token === null ? "" : `?after=${token}`}`)).text();
+  const instant = (value) =>
+    bookings.appendTimestampTZ(new DuckDBTimestampTZValue(BigInt(Date.parse(value)) * 1000n));
+  const ask = async (token) =>
+    (await fetch(`${url}/v2/bookings${token === null ? "" : `?after=${token}`}`)).text();
   const rows = { bookings: 0, bookings_guests: 0 };
   let pending = ask(null);
   while (pending !== undefined) {

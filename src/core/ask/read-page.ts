@@ -61,7 +61,7 @@ export function parseBody(bytes: Uint8Array, where: Where): unknown {
     throw new BridgeError("BODY_TRUNCATED", "JSON was expected, nothing came.", { where });
   try {
     const text = decoder.decode(bytes);
-    return mayHoldInexactNumber(bytes) ? parseExactJson(text) : JSON.parse(text);
+    return mayHoldInexactNumber(bytes, text) ? parseExactJson(text) : JSON.parse(text);
   } catch (cause) {
     const last = bytes[lastNonBlank(bytes)];
     if ((first === 123 && last !== 125) || (first === 91 && last !== 93)) {

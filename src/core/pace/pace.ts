@@ -23,6 +23,7 @@ const FIRST_LAG_MS = 25;
 const MOST_LAG_MS = 400;
 
 interface Sent {
+  readonly sentMs: number;
   /** the latest moment the request can have arrived at the API, as far as is known */
   arrivedMs: number;
   open: boolean;
@@ -67,7 +68,7 @@ export class Pace {
 
   /** Counts a request that goes now. */
   take(nowMs: number): PaceTicket {
-    const sent: Sent = { arrivedMs: nowMs + this.lagMs, open: true };
+    const sent: Sent = { sentMs: nowMs, arrivedMs: nowMs + this.lagMs, open: true };
     for (const window of this.windows) {
       window.sent.push(sent);
       if (window.sent.length > window.limit) window.sent.shift();
@@ -82,7 +83,7 @@ export class Pace {
     ticket.open = false;
     this.underWay--;
     ticket.arrivedMs = Math.min(ticket.arrivedMs, nowMs);
-    if (told !== undefined) this.learn(told, nowMs);
+    if (told !== undefined) this.learn(told, ticket.sentMs, nowMs);
   }
 
   /** The API said that it was too much: all wait, and arrival times are taken more carefully. */
@@ -96,7 +97,7 @@ export class Pace {
     this.heldUntilMs = Math.max(this.heldUntilMs, atMs);
   }
 
-  private learn(told: LimitsTold, nowMs: number): void {
+  private learn(told: LimitsTold, sentMs: number, nowMs: number): void {
     const { limit, windowMs, remaining, resetMs } = told;
     if (remaining !== undefined) this.remaining = remaining;
     if (limit !== undefined && limit >= 1 && windowMs !== undefined && windowMs > 0) {
@@ -105,14 +106,14 @@ export class Pace {
       else known.limit = Math.min(known.limit, Math.floor(limit));
     }
     if (remaining === undefined || remaining > 0 || resetMs === undefined) return;
-    // Nothing is left. Where our own windows explain that, they know better when the next place is free;
-    // else others use the same limit, or its window is not known: wait until it begins anew.
-    const explained = this.windows.some((window) => this.ownCount(window, nowMs) >= window.limit);
+    // Nothing was left when the request was counted. Where our own windows explain that, they know better when the
+    // next place is free; else others use the same limit, or its window is not known: wait until it begins anew.
+    const explained = this.windows.some((window) => this.ownCount(window, sentMs) >= window.limit);
     if (!explained) this.holdUntil(nowMs + resetMs);
   }
 
-  private ownCount(window: Window, nowMs: number): number {
-    return window.sent.filter((sent) => sent.arrivedMs + window.windowMs > nowMs).length;
+  private ownCount(window: Window, atMs: number): number {
+    return window.sent.filter((sent) => sent.arrivedMs + window.windowMs > atMs).length;
   }
 
   /** A rate below one per window becomes one per a longer window. */

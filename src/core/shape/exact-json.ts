@@ -39,31 +39,27 @@ export function parseExactJson(text: string): unknown {
   return revive(JSON.parse(rewritten + text.slice(from)), tag);
 }
 
-/** Whether the UTF-8 JSON holds a number that may not survive JSON.parse: a cheap scan over the bytes. */
-export function mayHoldInexactNumber(bytes: Uint8Array): boolean {
-  const end = bytes.length;
-  let at = 0;
-  while (at < end) {
-    const byte = bytes[at++]!;
-    if (byte === 34) at = endOfString(bytes, at);
-    else if (byte >= 48 && byte <= 57) {
-      const start = at;
-      while (at < end && isNumberByte(bytes[at]!)) at++;
-      // 15 digits always survive; an exponent may reach beyond float64
-      if (at - start > 14 || bytes[at] === 69 || bytes[at] === 101) return true;
-    }
+/** An exponent of three digits may lead out of float64's range; fewer digits cannot, with 15 of mantissa. */
+const LONG_EXPONENT = /\d[eE][-+]?\d\d\d/;
+/** Numbers of 15 digits always survive float64; with the point that makes 16 bytes. */
+const LONG_NUMBER = 16;
+
+/** Whether JSON may hold a number that JSON.parse would change. Cheap; may be wrong in being careful only. */
+export function mayHoldInexactNumber(bytes: Uint8Array, text: string): boolean {
+  // a run of 16 digits covers two places of a grid of 8: the others need not be looked at
+  const step = LONG_NUMBER / 2;
+  for (let at = step - 1; at < bytes.length; at += step) {
+    if (isNumberByte(bytes[at]!) && isNumberByte(bytes[at + step]!) && isLongRun(bytes, at)) return true;
   }
-  return false;
+  return LONG_EXPONENT.test(text);
 }
 
-/** The place behind the quote that ends a string. */
-function endOfString(bytes: Uint8Array, from: number): number {
-  for (let at = from; at < bytes.length; at++) {
-    const byte = bytes[at]!;
-    if (byte === 34) return at + 1;
-    if (byte === 92) at++;
-  }
-  return bytes.length;
+function isLongRun(bytes: Uint8Array, at: number): boolean {
+  let from = at;
+  let end = at;
+  while (from > 0 && isNumberByte(bytes[from - 1]!)) from--;
+  while (end < bytes.length && isNumberByte(bytes[end]!)) end++;
+  return end - from >= LONG_NUMBER;
 }
 
 /** A digit or the point. */
