@@ -27,6 +27,7 @@ export function createSigner(
     scope: signIn.scope,
     account: account.name,
   };
+  redactor.add(settings.clientSecret);
   const keeper = new TokenKeeper(
     (signal) => clientCredentialsToken(settings, redactor, ports, signal),
     ports.clock,

@@ -17,6 +17,7 @@ const DEMO_PORT = 4180;
 /** some answers fail, as those of real services do */
 const FAILING = 0.04;
 const MINUTE_MS = 60_000;
+const CELL_WIDTH = 28;
 
 export interface DemoOptions {
   readonly serve?: boolean | undefined;
@@ -60,11 +61,11 @@ async function show(url: string, options: DemoOptions): Promise<number> {
   const second = await runBridge(project, "bookings", { kind }, stop);
   if (second.outcome !== "done") return second.outcome === "stopped" ? EXIT_CODES.stopped : EXIT_CODES.api;
   await showTables(project);
-  say(`Next   npx early-bridge runs --project ${DEMO_FOLDER}     what each run did`);
-  say(
-    `       npx early-bridge demo --serve                    keeps the service up; then, in another terminal:`,
-  );
-  say(`       npx early-bridge run --project ${DEMO_FOLDER}      takes the news`);
+  say("Next");
+  const next = (line: string, why: string) => say(`  ${line.padEnd(52)}${colors.dim(why)}`);
+  next(`npx early-bridge runs --project ${DEMO_FOLDER}`, "what each run did");
+  next("npx early-bridge demo --serve", "keeps the service up; then, in another terminal:");
+  next(`npx early-bridge run --project ${DEMO_FOLDER}`, "takes the news");
   return EXIT_CODES.done;
 }
 
@@ -80,17 +81,8 @@ async function showTables(project: Awaited<ReturnType<typeof openProject>>): Pro
       say(`${wrapped(typed, ", ", Math.min(process.stdout.columns ?? 120, 120) - 4)}\n`);
     }
     const sample = await session.sampleRows("bookings", "bookings", 4);
-    const shown = [
-      "id",
-      "reference",
-      "lead_guest_name",
-      "lead_guest_address_city",
-      "price_amount",
-      "stay_from",
-      "extras",
-      "changed_at",
-    ];
-    const cells = sample.map((row) => shown.map((column) => row[column] ?? ""));
+    const shown = ["id", "reference", "lead_guest_name", "price_amount", "stay_from", "extras", "changed_at"];
+    const cells = sample.map((row) => shown.map((column) => clipped(row[column] ?? "")));
     say(
       `${tableText(
         shown.map((title) => ({ title })),
@@ -137,6 +129,10 @@ function writeProject(url: string): void {
 
 function shortType(type: string): string {
   return type.toLowerCase().replace("timestamp with time zone", "timestamptz");
+}
+
+function clipped(text: string): string {
+  return text.length > CELL_WIDTH ? `${text.slice(0, CELL_WIDTH - 1)}…` : text;
 }
 
 function wrapped(parts: readonly string[], separator: string, width: number): string {

@@ -167,7 +167,7 @@ class LiveView implements ProgressView {
       { title: "pages", right: true },
       { title: "rows", right: true },
       { title: "rows/s", right: true },
-      { title: "left", right: true },
+      { title: "requests left", right: true },
       { title: "" },
     ];
     const lines = [

@@ -69,6 +69,7 @@ export async function runBridge(
   try {
     const report = await bridge.run({ streams: options.stream, signal: stop.signal, onEvent: view.onEvent });
     view.close();
+    if (options.kind === "plain") process.stdout.write("\n");
     if (options.kind !== "json") tellReport(report);
     return report;
   } finally {

@@ -93,7 +93,6 @@ export const ERROR_CODES = {
     kind: "warehouse",
     hint: "Choose another `schema` for the bridge, or move the table away.",
   },
-  BRIDGE_BUSY: { kind: "warehouse", hint: "Wait for the other run to end.", retryable: true },
   STOPPED: { kind: "stopped", hint: "Run again: it goes on from the last checkpoint." },
   INTERNAL: { kind: "internal", hint: "This is a fault of early-bridge itself; please report it." },
 } as const satisfies Record<string, CodeEntry>;

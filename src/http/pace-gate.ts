@@ -58,7 +58,7 @@ export class PaceGate {
   /** The API answered 429: everyone waits. */
   refused(waitMs: number): void {
     this.asked = true;
-    this.pace.refused(this.clock.now(), waitMs);
+    this.pace.holdUntil(this.clock.now() + waitMs);
   }
 
   /** Sleeps, or until a request has come back where only that helps. */

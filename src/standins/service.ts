@@ -1,7 +1,7 @@
 /** What every stand-in has: a published limit that is enforced, faults, a request log, tokens. */
 
 import type { FastifyInstance, FastifyReply, FastifyRequest } from "fastify";
-import { randomAt } from "./random.js";
+import { pickAt, randomAt } from "./random.js";
 
 export interface ServiceOptions {
   /** port on 127.0.0.1; 0 takes a free one */
@@ -65,7 +65,7 @@ export function addServiceHooks(app: FastifyInstance, options: ServiceOptions): 
     if (latencyMs > 0) await new Promise((resolve) => setTimeout(resolve, latencyMs));
     const turn = ++served;
     if (randomAt(seed + 17, turn) >= failing) return;
-    const kind = FAULTS[Math.floor(randomAt(seed + 18, turn) * FAULTS.length)]!;
+    const kind = pickAt(FAULTS, seed + 4001, turn * 7 + 3);
     if (kind === "dropped") {
       request.raw.socket.destroy();
       return reply.hijack();

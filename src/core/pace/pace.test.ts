@@ -96,7 +96,7 @@ describe("Pace", () => {
     pace.received(first, 10, undefined);
     pace.received(first, 10, undefined);
     expect(pace.waitMs(10)).toBe(0);
-    pace.refused(10, 3000);
+    pace.holdUntil(3010);
     expect(pace.waitMs(1010)).toBe(2000);
   });
 

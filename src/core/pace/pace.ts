@@ -18,9 +18,8 @@ export interface PaceLimits {
   readonly atOnce: number;
 }
 
-/** How late after sending a request is taken to have arrived, at first; a 429 doubles it. In ms. */
-const FIRST_LAG_MS = 25;
-const MOST_LAG_MS = 400;
+/** A request that is not answered by then is taken to be at work there: it has arrived. In ms. */
+const MOST_LAG_MS = 2000;
 
 interface Sent {
   readonly sentMs: number;
@@ -41,7 +40,6 @@ interface Window {
 export class Pace {
   private readonly windows: Window[] = [];
   private heldUntilMs = 0;
-  private lagMs = FIRST_LAG_MS;
   private underWay = 0;
   private remaining: number | undefined;
 
@@ -68,7 +66,7 @@ export class Pace {
 
   /** Counts a request that goes now. */
   take(nowMs: number): PaceTicket {
-    const sent: Sent = { sentMs: nowMs, arrivedMs: nowMs + this.lagMs, open: true };
+    const sent: Sent = { sentMs: nowMs, arrivedMs: nowMs + MOST_LAG_MS, open: true };
     for (const window of this.windows) {
       window.sent.push(sent);
       if (window.sent.length > window.limit) window.sent.shift();
@@ -86,13 +84,7 @@ export class Pace {
     if (told !== undefined) this.learn(told, ticket.sentMs, nowMs);
   }
 
-  /** The API said that it was too much: all wait, and arrival times are taken more carefully. */
-  refused(nowMs: number, waitMs: number): void {
-    this.lagMs = Math.min(this.lagMs * 2, MOST_LAG_MS);
-    this.holdUntil(nowMs + waitMs);
-  }
-
-  /** Nothing goes before this moment. */
+  /** Nothing goes before this moment, because the API said so. */
   holdUntil(atMs: number): void {
     this.heldUntilMs = Math.max(this.heldUntilMs, atMs);
   }

@@ -1,0 +1,81 @@
+// Takes the pictures of docs/screenshots from the demo data, in a real terminal window.
+// Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu.
+import { execFileSync, spawn } from "node:child_process";
+import { existsSync, mkdtempSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join, resolve } from "node:path";
+import { setTimeout as delay } from "node:timers/promises";
+
+const DISPLAY = ":77";
+const SCREEN = "1280x800x24";
+const pictures = resolve("docs/screenshots");
+const folder = mkdtempSync(join(tmpdir(), "early-bridge-pictures-"));
+const project = join(folder, "early-bridge-demo");
+const bin = resolve("dist/cli/main.js");
+
+/** Runs a command line in a window; takes the picture after `afterMs`, or when it has ended. */
+async function picture(name, shown, commandLine, { afterMs, cwd = folder } = {}) {
+  const ended = join(folder, `${name}.ended`);
+  const script = `cd '${cwd}'; printf '\\033[1m$\\033[0m ${shown}\\n'; ${commandLine}; touch '${ended}'; sleep 60`;
+  const terminal = spawn(
+    "xterm",
+    [
+      "-fa",
+      "DejaVu Sans Mono",
+      "-fs",
+      "12",
+      "-geometry",
+      "125x38",
+      "-bg",
+      "#10141a",
+      "-fg",
+      "#d8dee9",
+      "-e",
+      "bash",
+      "-c",
+      script,
+    ],
+    { env: { ...process.env, DISPLAY, FORCE_COLOR: "1" }, stdio: "ignore" },
+  );
+  if (afterMs !== undefined) await delay(afterMs);
+  else while (!existsSync(ended)) await delay(100);
+  await delay(500);
+  execFileSync("import", ["-window", "root", join(pictures, `${name}.png`)], {
+    env: { ...process.env, DISPLAY },
+  });
+  terminal.kill();
+  console.log(`docs/screenshots/${name}.png`);
+}
+
+const only = process.argv[2];
+const screen = spawn("Xvfb", [DISPLAY, "-screen", "0", SCREEN], { stdio: "ignore" });
+const node = `'${process.execPath}' '${bin}'`;
+try {
+  await delay(1500);
+  const take = async (name, ...rest) =>
+    only === undefined || only === name ? picture(name, ...rest) : undefined;
+  await take("run", "npx early-bridge demo --bookings 200000", `${node} demo --bookings 200000`, {
+    afterMs: 9000,
+  });
+  await picture("demo", "npm start", `${node} demo`);
+  await take(
+    "runs",
+    "npx early-bridge runs",
+    `${node} runs; echo; printf '\\033[1m$\\033[0m npx early-bridge runs 1\\n'; ${node} runs 1`,
+    {
+      cwd: project,
+    },
+  );
+  const service = spawn(process.execPath, [bin, "demo", "--serve"], { cwd: folder, stdio: "ignore" });
+  await delay(2000);
+  await take(
+    "mistake",
+    "npx early-bridge run   (with a mistyped secret)",
+    `BOOKINGS_SECRET=mistyped ${node} run --plain`,
+    { cwd: project },
+  );
+  service.kill("SIGINT");
+} finally {
+  screen.kill();
+  rmSync(folder, { recursive: true, force: true });
+}

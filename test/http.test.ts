@@ -1,0 +1,163 @@
+/** What servers answer, and what a user is told: one real server that misbehaves in every way we name. */
+
+import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
+import type { AddressInfo } from "node:net";
+import { DuckDBInstance } from "@duckdb/node-api";
+import { describe, expect, it } from "vitest";
+import { type ConnectOptions, connect, defineConnector } from "../src/index.js";
+import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { temporaryFolder, whenDone } from "./support/project.js";
+
+type Answer = (request: IncomingMessage, response: ServerResponse) => unknown;
+
+async function serve(answer: Answer): Promise<string> {
+  const server = createServer((request, response) => void answer(request, response));
+  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
+  whenDone(() => server.close());
+  whenDone(() => server.closeAllConnections());
+  return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
+}
+
+const quick: ConnectOptions = { retry: { tries: 2, baseMs: 1 } };
+
+/** Reads the one stream; rejects with what went wrong. */
+async function read(url: string, options: ConnectOptions = quick, signIn?: string): Promise<unknown[]> {
+  const connector = defineConnector({
+    connector: "plain",
+    api: {
+      url,
+      ...(signIn === undefined
+        ? {}
+        : {
+            sign_in: {
+              oauth2: "client_credentials",
+              token_url: signIn,
+              client_id: "me",
+              client_secret: "hush-hush",
+            },
+          }),
+    },
+    streams: { things: { get: "/things" } },
+  });
+  await using api = connect(connector, {}, options);
+  const records: unknown[] = [];
+  for await (const record of api.records("things")) records.push(record);
+  return records;
+}
+
+const status =
+  (code: number, body = ""): Answer =>
+  (_request, response) =>
+    response.writeHead(code, { "content-type": "application/json" }).end(body);
+
+describe("a server that answers with", () => {
+  it.each<[string, Answer, string, string, ConnectOptions?]>([
+    ["401", status(401, '{"message":"no such key"}'), "TOKEN_REFUSED", "It says: no such key"],
+    ["403", status(403, '{"error":"ask the warden"}'), "FORBIDDEN", "ask the warden"],
+    ["404", status(404, "<html><title>Lost</title>"), "NOT_FOUND", "It says: Lost"],
+    ["400", status(400, '{"detail":"per_page is too large"}'), "REQUEST_REFUSED", "per_page is too large"],
+    ["429 for ever", status(429), "RATE_LIMITED", "tried 2 times"],
+    ["503 for ever", status(503), "SERVER_FAILED", "tried 2 times"],
+    ["a closed connection", (request) => request.socket.destroy(), "CONNECTION_LOST", "was lost"],
+    [
+      "less than it promised",
+      (request, response) => {
+        response.writeHead(200, { "content-length": "1000" }).write('[{"a":1}');
+        setImmediate(() => request.socket.destroy());
+      },
+      "CONNECTION_LOST",
+      "was lost",
+    ],
+    [
+      "broken compression",
+      (_request, response) => response.writeHead(200, { "content-encoding": "gzip" }).end("not gzip at all"),
+      "BODY_TRUNCATED",
+      "broke off",
+    ],
+    [
+      "nothing, for too long",
+      () => {},
+      "TIMED_OUT",
+      "did not answer in time",
+      { ...quick, http: { headersMs: 60 } },
+    ],
+    [
+      "a body that stops half-way",
+      (_request, response) => response.writeHead(200).write("["),
+      "TIMED_OUT",
+      "did not answer in time",
+      { ...quick, http: { bodyMs: 60 } },
+    ],
+    [
+      "far too much",
+      status(200, `["${"x".repeat(2000)}"]`),
+      "BODY_TOO_LARGE",
+      "too large",
+      { ...quick, http: { maxBodyBytes: 999 } },
+    ],
+  ])("%s", async (_name, answer, code, words, options) => {
+    const url = await serve(answer);
+    await expect(read(url, options)).rejects.toMatchObject({
+      code,
+      message: expect.stringContaining(words),
+      where: { stream: "things", page: 1, request: `GET ${url}/things` },
+    });
+  });
+
+  it("a fault once, and then well, is read without a word", async () => {
+    let asked = 0;
+    const url = await serve((request, response) =>
+      asked++ === 0 ? request.socket.destroy() : response.end('[{"a":1}]'),
+    );
+    expect(await read(url)).toEqual([{ a: 1 }]);
+  });
+});
+
+describe("a token endpoint that answers with", () => {
+  it.each([
+    ["something that is no token", '{"hello":"world"}', 200, "SIGN_IN_FAILED", "token was expected"],
+    ["a web page", "<html>sign in</html>", 200, "SIGN_IN_FAILED", "token was expected"],
+    ["404", "", 404, "SIGN_IN_FAILED", "status 404 came"],
+    ["a wrong scope", '{"error":"invalid_scope"}', 400, "SIGN_IN_REFUSED", "invalid_scope"],
+    [
+      "the secret, quoted",
+      '{"error":"invalid_client","error_description":"hush-hush is wrong"}',
+      401,
+      "SIGN_IN_REFUSED",
+      "[secret] is wrong",
+    ],
+  ])("%s", async (_name, body, code, error, words) => {
+    const url = await serve(status(code, body));
+    const failed = read(url, quick, `${url}/token`);
+    await expect(failed).rejects.toMatchObject({ code: error, message: expect.stringContaining(words) });
+    await expect(failed).rejects.toMatchObject({ where: { request: `POST ${url}/token` } });
+  });
+
+  it("503 once is asked again", async () => {
+    let asked = 0;
+    const url = await serve((request, response) => {
+      if (request.url !== "/token") return response.end(`[${JSON.stringify(request.headers.authorization)}]`);
+      if (asked++ === 0) return response.writeHead(503).end();
+      return response
+        .writeHead(200, { "content-type": "application/json" })
+        .end('{"access_token":"t","token_type":"bearer"}');
+    });
+    expect(await read(url, quick, `${url}/token`)).toEqual(["Bearer t"]);
+  });
+});
+
+describe("a ledger of a newer version", () => {
+  it("is not touched", async () => {
+    const path = `${temporaryFolder()}/t.duckdb`;
+    await (await duckdb(path).open()).close();
+    const instance = await DuckDBInstance.create(path);
+    const connection = await instance.connect();
+    await connection.run("UPDATE early_bridge.about SET format = 99");
+    connection.closeSync();
+    instance.closeSync();
+    await expect(duckdb(path).open()).rejects.toMatchObject({
+      code: "WAREHOUSE_NEWER",
+      hint: expect.stringContaining("Update early-bridge"),
+    });
+  });
+});
