@@ -1,10 +1,10 @@
 /** `demo`: the whole way on made-up data: a service, a first run, an hour later a second run, and the tables. */
 
-import { cpSync, mkdirSync, rmSync, writeFileSync } from "node:fs";
-import { join } from "node:path";
+import { cpSync, mkdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { dirname, join, relative } from "node:path";
 import { fileURLToPath } from "node:url";
 import colors from "picocolors";
-import { openProject } from "../run/project.js";
+import { openProject, PROJECT_FILE } from "../run/project.js";
 import { BOOKINGS_DEFAULTS, type BookingsOptions } from "../standins/bookings/server.js";
 import { type SpawnedService, spawnService } from "../standins/spawn.js";
 import { EXIT_CODES } from "./exit-codes.js";
@@ -122,6 +122,13 @@ async function startService(options: BookingsOptions): Promise<SpawnedService> {
 function writeProject(url: string): void {
   const source = fileURLToPath(new URL("../../demo", import.meta.url));
   cpSync(source, DEMO_FOLDER, { recursive: true });
+  // editors find the schemas by a path from the file: here the package may be elsewhere than in its own folder
+  const schemas = fileURLToPath(new URL("../../schemas", import.meta.url));
+  for (const file of [PROJECT_FILE, join("connectors", "bookings.connector.yaml")]) {
+    const path = join(DEMO_FOLDER, file);
+    const text = readFileSync(path, "utf8");
+    writeFileSync(path, text.replace(/\$schema=.*schemas/, `$schema=${relative(dirname(path), schemas)}`));
+  }
   const { clientId, clientSecret } = BOOKINGS_DEFAULTS;
   const env = `BOOKINGS_URL=${url}\nBOOKINGS_ID=${clientId}\nBOOKINGS_SECRET=${clientSecret}\n`;
   writeFileSync(join(DEMO_FOLDER, ".env"), env, { mode: 0o600 });
