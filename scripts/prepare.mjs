@@ -1,7 +1,7 @@
 // Makes a fresh clone ready: installs and builds what is missing or stale, and does nothing when all is there.
 // Needs nothing but Node.
 import { execSync } from "node:child_process";
-import { existsSync, readdirSync, statSync } from "node:fs";
+import { existsSync, readdirSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 
 const [major, minor] = process.versions.node.split(".").map(Number);
@@ -9,6 +9,9 @@ if (major < 20 || (major === 20 && minor < 19)) {
   console.error(`early-bridge needs Node 20.19 or later; this is ${process.version}.`);
   process.exit(1);
 }
+
+/** Its time tells when the packages were installed last. */
+const INSTALLED = "node_modules/.installed";
 
 /** The newest change below a path, in ms since 1970; 0 where nothing is there. */
 function newest(path) {
@@ -21,9 +24,11 @@ function newest(path) {
 const age = (path) => (existsSync(path) ? statSync(path).mtimeMs : 0);
 const run = (command) => execSync(command, { stdio: ["ignore", "inherit", "inherit"] });
 
-if (age("node_modules/.package-lock.json") < age("package-lock.json")) {
+if (age(INSTALLED) < Math.max(age("package.json"), age("package-lock.json"))) {
   console.log("Installing packages …");
-  run("npm ci --no-audit --no-fund --loglevel=error");
+  // not `npm ci`: that refuses a lock file in which another platform's optional packages are missing
+  run("npm install --no-audit --no-fund --loglevel=error");
+  writeFileSync(INSTALLED, "");
 }
 const sources = Math.max(
   newest("src"),
