@@ -1,61 +1,116 @@
-/** Sign-in schemes: each gives a signer that adds credentials to the requests of one account. */
+/** Sign-in: an account's schemes become one signer that adds credentials to its requests. */
 
-import { checkBaseUrl } from "../core/ask/request-plan.js";
-import { expandTemplate } from "../core/ask/template.js";
 import type { Account } from "../core/define/connector.js";
-import type { SignIn } from "../core/define/connector-schema.js";
+import type { ConnectorCode } from "../core/define/connector-schema.js";
+import { type SignIn, type SignInScheme, schemesOf } from "../core/define/sign-in-schema.js";
 import type { Redactor } from "../core/redact.js";
 import type { Signer } from "../http/exchange.js";
-import { clientCredentialsToken, type TokenPorts } from "./client-credentials.js";
-import { TokenKeeper } from "./token-keeper.js";
+import type { HttpRequest } from "../http/transport.js";
+import { type Attach, attachIn, basicAttach, bearerAttach, keyAttach } from "./fixed.js";
+import { clientCredentials, jwtBearer, passwordGrant } from "./oauth.js";
+import { sessionSignIn } from "./session.js";
+import { type StorePorts, storedTokens } from "./stored-tokens.js";
+import { type FetchToken, TokenKeeper } from "./token-keeper.js";
 
-/** The signer for an account. Credentials go to the API's own origin only. */
-export function createSigner(
+/** What signing in needs from outside. */
+export interface SignInPorts extends StorePorts {
+  /** reads a file that holds a secret, by its path from the project's folder */
+  readonly readSecretFile: (path: string) => Promise<string>;
+}
+
+export interface SignedIn {
+  readonly sign: Signer;
+  /** ends sessions at the API, where it has an address for that */
+  signOut(): Promise<void>;
+}
+
+/** A credential for one request, and what to do when the API refuses it. */
+interface Credential {
+  readonly attach: Attach;
+  /** forgets this very credential, so that the next one is new; undefined where there is nothing to renew */
+  readonly refused: (() => void) | undefined;
+}
+
+/** One scheme at work. */
+interface Scheme {
+  credential(signal: AbortSignal | undefined): Promise<Credential>;
+  signOut(): Promise<void>;
+}
+
+/** Credentials go to the API's own origins only: its base address and the ones the connector declares. */
+export function createSignIn(
   signIn: SignIn,
+  code: ConnectorCode | undefined,
   account: Account,
   redactor: Redactor,
-  ports: TokenPorts,
-): Signer {
-  if (signIn === "none") return (next) => next;
-  const where = { account: account.name };
-  const expand = (template: string) => expandTemplate(template, account.values, where);
-  const settings = {
-    tokenUrl: checkBaseUrl(expand(signIn.token_url), "token_url", where),
-    clientId: expandPlain(signIn.client_id, account),
-    clientSecret: expandPlain(signIn.client_secret, account),
-    clientAuth: signIn.client_auth,
-    scope: signIn.scope,
-    account: account.name,
+  ports: SignInPorts,
+): SignedIn {
+  const schemes = schemesOf(signIn).map((scheme) => startScheme(scheme, account, redactor, ports));
+  const origins = new Set(account.origins);
+  const credentials = (signal: AbortSignal | undefined) =>
+    Promise.all(schemes.map((scheme) => scheme.credential(signal)));
+  const attached = async (request: HttpRequest, given: readonly Credential[]): Promise<HttpRequest> => {
+    const signed = given.reduce((next, { attach }) => attach(next), request);
+    return code?.sign === undefined ? signed : { ...signed, ...(await code.sign(signed, account.values)) };
   };
-  redactor.add(settings.clientSecret);
-  const keeper = new TokenKeeper(
-    (signal) => clientCredentialsToken(settings, redactor, ports, signal),
-    ports.clock,
-  );
-  return bearerSigner(keeper, new URL(account.baseUrl).origin);
+  return {
+    sign: (next) => async (request) => {
+      if ((schemes.length === 0 && code?.sign === undefined) || !origins.has(new URL(request.url).origin))
+        return next(request);
+      const given = await credentials(request.signal);
+      const response = await next(await attached(request, given));
+      const renewals = given.flatMap(({ refused }) => refused ?? []);
+      if (response.status !== 401 || renewals.length === 0) return response;
+      // once, with what is new: a second 401 is an answer
+      for (const refused of renewals) refused();
+      return next(await attached(request, await credentials(request.signal)));
+    },
+    async signOut() {
+      for (const scheme of schemes) await scheme.signOut();
+    },
+  };
 }
 
-/** A template that is one name stands for the setting itself: secrets must not be percent-encoded. */
-function expandPlain(template: string, account: Account): string {
-  const name = /^\{\+?([a-z][a-z0-9_]*)\}$/.exec(template)?.[1];
-  const value = name === undefined ? undefined : account.values[name];
-  return value === undefined
-    ? expandTemplate(template, account.values, { account: account.name })
-    : String(value);
+function startScheme(scheme: SignInScheme, account: Account, redactor: Redactor, ports: SignInPorts): Scheme {
+  if ("basic" in scheme) return fixed(basicAttach(scheme, account, redactor));
+  if ("bearer" in scheme) return fixed(bearerAttach(scheme, account, redactor));
+  if ("key" in scheme) return fixed(keyAttach(scheme, account, redactor));
+  if ("session" in scheme) {
+    const session = sessionSignIn(scheme.session, account, redactor, ports);
+    return renewable(session.fetchToken, session.attach, ports, session.signOut);
+  }
+  const asBearer = (token: string) => attachIn("header", "authorization", `Bearer ${token}`);
+  switch (scheme.oauth2) {
+    case "client_credentials":
+      return renewable(clientCredentials(scheme, account, redactor, ports), asBearer, ports);
+    case "password":
+      return renewable(passwordGrant(scheme, account, redactor, ports), asBearer, ports);
+    case "jwt_bearer":
+      return renewable(jwtBearer(scheme, account, redactor, ports), asBearer, ports);
+    default:
+      return renewable(storedTokens(scheme, account, redactor, ports), asBearer, ports);
+  }
 }
 
-/** RFC 6750 bearer tokens; after a 401 the token is renewed and the request sent once more. */
-export function bearerSigner(keeper: TokenKeeper, origin: string): Signer {
-  return (next) => async (request) => {
-    if (new URL(request.url).origin !== origin) return next(request);
-    const signed = (token: string) => ({
-      ...request,
-      headers: { ...request.headers, authorization: `Bearer ${token}` },
-    });
-    const token = await keeper.token(request.signal);
-    const response = await next(signed(token));
-    if (response.status !== 401) return response;
-    keeper.refused(token);
-    return next(signed(await keeper.token(request.signal)));
+function fixed(attach: Attach): Scheme {
+  return { credential: async () => ({ attach, refused: undefined }), signOut: async () => {} };
+}
+
+function renewable(
+  fetchToken: FetchToken,
+  attach: (token: string) => Attach,
+  ports: SignInPorts,
+  signOut?: (token: string) => Promise<void>,
+): Scheme {
+  const keeper = new TokenKeeper(fetchToken, ports.clock);
+  return {
+    async credential(signal) {
+      const token = await keeper.token(signal);
+      return { attach: attach(token), refused: () => keeper.refused(token) };
+    },
+    async signOut() {
+      const token = keeper.inUse;
+      if (token !== undefined) await signOut?.(token);
+    },
   };
 }

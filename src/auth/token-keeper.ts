@@ -10,15 +10,24 @@ export interface AccessToken {
   readonly lifeMs: number | undefined;
 }
 
+/** Fetches an access token anew; `refused` is one that the API did not take. */
+export type FetchToken = (signal: AbortSignal | undefined, refused?: string) => Promise<AccessToken>;
+
 /** A token is renewed this long before its end, or a tenth of its life where that is shorter. */
 const AHEAD_MS = 30_000;
 
+/** How long before its end a token is renewed, in ms. */
+export function renewAheadMs(lifeMs: number | undefined): number {
+  return Math.min(AHEAD_MS, (lifeMs ?? AHEAD_MS) / 10);
+}
+
 export class TokenKeeper {
+  private refusedValue: string | undefined;
   private current: AccessToken | undefined;
   private fetching: Promise<AccessToken> | undefined;
 
   constructor(
-    private readonly fetchToken: (signal: AbortSignal | undefined) => Promise<AccessToken>,
+    private readonly fetchToken: FetchToken,
     private readonly clock: Clock,
   ) {}
 
@@ -27,7 +36,7 @@ export class TokenKeeper {
     const { current } = this;
     if (current !== undefined && !this.endsSoon(current)) return current.value;
     // no signal of one caller goes into the fetch that all wait for
-    this.fetching ??= this.fetchToken(undefined).finally(() => {
+    this.fetching ??= this.fetchToken(undefined, this.refusedValue).finally(() => {
       this.fetching = undefined;
     });
     this.current = await abortable(this.fetching, signal);
@@ -36,13 +45,19 @@ export class TokenKeeper {
 
   /** The API refused this token: the next call fetches a new one, unless another has come meanwhile. */
   refused(value: string): void {
-    if (this.current?.value === value) this.current = undefined;
+    if (this.current?.value !== value) return;
+    this.current = undefined;
+    this.refusedValue = value;
+  }
+
+  /** The token that is in use now, if there is one. */
+  get inUse(): string | undefined {
+    return this.current?.value;
   }
 
   private endsSoon(token: AccessToken): boolean {
     if (token.endsAtMs === undefined) return false;
-    const ahead = Math.min(AHEAD_MS, (token.lifeMs ?? AHEAD_MS) / 10);
-    return this.clock.now() >= token.endsAtMs - ahead;
+    return this.clock.now() >= token.endsAtMs - renewAheadMs(token.lifeMs);
   }
 }
 

@@ -1,6 +1,9 @@
 /** `connect(connector, account)`: an API that signs in, paces and retries, and gives pages and records. */
 
-import { createSigner } from "../auth/sign-in.js";
+import { readFile } from "node:fs/promises";
+import { fileTokenStore } from "../auth/file-token-store.js";
+import { createSignIn } from "../auth/sign-in.js";
+import type { TokenStore } from "../auth/token-store.js";
 import { type PageRead, readPage } from "../core/ask/read-page.js";
 import { type PagePosition, pageRequest } from "../core/ask/request-plan.js";
 import type { Clock } from "../core/clock.js";
@@ -23,10 +26,20 @@ import { openTransport, type TransportOptions } from "../http/transport.js";
 
 export const USER_AGENT = "early-bridge";
 
+export interface HttpOptions extends TransportOptions {
+  readonly userAgent?: string | undefined;
+  /** sent with every request of the account */
+  readonly headers?: Readonly<Record<string, string>> | undefined;
+}
+
 export interface ConnectOptions {
   /** how messages name the account; default "account" */
   readonly name?: string | undefined;
-  readonly http?: TransportOptions | undefined;
+  readonly http?: HttpOptions | undefined;
+  /** where refresh tokens are kept; default: files in the user's config folder */
+  readonly tokens?: TokenStore | undefined;
+  /** reads a file that holds a secret; default: from the working folder */
+  readonly readSecretFile?: ((path: string) => Promise<string>) | undefined;
   readonly retry?: Partial<RetryPolicy> | undefined;
   /** default: the machine's time */
   readonly clock?: Clock | undefined;
@@ -81,8 +94,15 @@ export function connect(connector: Connector, settings: AccountSettings, options
   const { per_second: perSecond, per_minute: perMinute, at_once: atOnce } = connector.api.pace;
   const gate = new PaceGate({ perSecond, perMinute, atOnce }, clock);
   const ports = { send: transport.send, clock, random, retry };
-  const sign = createSigner(connector.api.sign_in, account, redactor, ports);
-  const exchange = createExchange({ ...ports, sign, gate, redactor });
+  const { tokens: store = fileTokenStore(), readSecretFile = (path) => readFile(path, "utf8") } = options;
+  const signInPorts = { ...ports, store, readSecretFile };
+  const signedIn = createSignIn(connector.api.sign_in, connector.code, account, redactor, signInPorts);
+  const exchange = createExchange({ ...ports, sign: signedIn.sign, gate, redactor });
+  const close = async () => {
+    // a session that cannot be ended ends by itself
+    await signedIn.signOut().catch(() => {});
+    await transport.close();
+  };
   const streams = new Map<string, CompiledStream>();
   const stream = (name: string) => {
     const compiled = streams.get(name) ?? compileNamed(connector, name);
@@ -96,12 +116,13 @@ export function connect(connector: Connector, settings: AccountSettings, options
     redactor,
     requestsLeft: () => gate.left,
     stream,
-    pages: (name, pagesOptions = {}) => readPages(connector, account, stream(name), exchange, pagesOptions),
+    pages: (name, pagesOptions = {}) =>
+      readPages({ connector, account, exchange, http: options.http }, stream(name), pagesOptions),
     async *records(name, pagesOptions = {}) {
       for await (const page of api.pages(name, pagesOptions)) yield* page.records;
     },
-    close: () => transport.close(),
-    [Symbol.asyncDispose]: () => transport.close(),
+    close,
+    [Symbol.asyncDispose]: close,
   };
   return api;
 }
@@ -119,17 +140,24 @@ function compileNamed(connector: Connector, name: string): CompiledStream {
   });
 }
 
+/** What all requests of an account share. */
+interface ApiParts {
+  readonly connector: Connector;
+  readonly account: Account;
+  readonly exchange: Exchange;
+  readonly http: HttpOptions | undefined;
+}
+
 async function* readPages(
-  connector: Connector,
-  account: Account,
+  { connector, account, exchange, http }: ApiParts,
   stream: CompiledStream,
-  exchange: Exchange,
   { since, token: firstToken, signal, onEvent, tally = newTally() }: PagesOptions,
 ): AsyncGenerator<Page> {
   const { definition, plan } = stream;
   const headers = {
     accept: "application/json",
-    "user-agent": USER_AGENT,
+    "user-agent": http?.userAgent ?? USER_AGENT,
+    ...http?.headers,
     ...connector.api.headers,
     ...definition.headers,
   };

@@ -1,19 +1,14 @@
 /** The connector file's schema: the one source of YAML checking, TypeScript types and JSON Schema. */
 
 import { z } from "zod";
-import { compileJsonPath } from "../ask/json-path.js";
 import { parseColumnType, TYPE_WORDS } from "../shape/column-type.js";
 import { parsePath } from "../shape/naming.js";
 import { isDuration } from "./duration.js";
+import { jsonPathText, signInSchema, urlTemplate } from "./sign-in-schema.js";
 
 export const nameText = z
   .string()
   .regex(/^[a-z][a-z0-9_]*$/, "must be lower-case letters, digits and _, beginning with a letter");
-
-const jsonPathText = z
-  .string()
-  .refine(isJsonPath, "must be a JSONPath (RFC 9535), such as $.items[*]")
-  .describe("A JSONPath, RFC 9535");
 
 const fieldPath = z
   .string()
@@ -29,27 +24,23 @@ const scalar = z.union([z.string(), z.number(), z.boolean()]);
 const settingSchema = z
   .strictObject({
     type: z.enum(["string", "number", "boolean"]).describe("JSON Schema type of the value"),
-    format: z.enum(["uri"]).optional().describe("uri: a whole http(s) address"),
+    format: z
+      .enum(["uri", "host"])
+      .optional()
+      .describe("uri: a whole http(s) address; host: a host name or a part of one, without scheme"),
+    choices: z
+      .record(z.string(), scalar)
+      .optional()
+      .describe(
+        "Names that an account may give, and the values they stand for: production, sandbox, regions",
+      ),
+    optional: z.boolean().optional().describe("An account may leave it out"),
     secret: z.boolean().optional().describe("Never shown; an account gives it as $NAME only"),
     default: scalar.optional().describe("Used when an account leaves it out"),
     title: z.string().optional(),
     description: z.string().optional(),
   })
   .describe("A value that every account fills in");
-
-const clientCredentials = z
-  .strictObject({
-    oauth2: z.literal("client_credentials").describe("RFC 6749, section 4.4"),
-    token_url: z.string().describe("The token endpoint; a URI template over the settings"),
-    scope: z.string().optional().describe("Scopes to ask for, separated by spaces"),
-    client_id: z.string().default("{client_id}").describe("A URI template over the settings"),
-    client_secret: z.string().default("{client_secret}").describe("A URI template over the settings"),
-    client_auth: z
-      .enum(["header", "body"])
-      .default("header")
-      .describe("Where id and secret are sent: HTTP Basic header or form body (RFC 6749, section 2.3.1)"),
-  })
-  .describe("OAuth 2.0 client credentials");
 
 const paceSchema = z
   .strictObject({
@@ -61,7 +52,15 @@ const paceSchema = z
 
 const apiSchema = z.strictObject({
   url: z.string().describe("The base address; a URI template (RFC 6570) over the settings"),
-  sign_in: z.union([z.literal("none"), clientCredentials]).default("none"),
+  sign_in: signInSchema,
+  origins: z
+    .array(urlTemplate)
+    .default([])
+    .describe("Other addresses of the API that credentials may go to as well; URI templates"),
+  probe: z
+    .strictObject({ get: apiPath })
+    .optional()
+    .describe("A cheap request that any signed-in account may make"),
   pace: paceSchema.prefault({}),
   headers: z.record(z.string(), z.string()).default({}).describe("Sent with every request"),
 });
@@ -141,17 +140,24 @@ export const connectorSchema = z
 
 /** A connector as it is written. */
 export type ConnectorInput = z.input<typeof connectorSchema>;
-/** A connector, checked, with its defaults filled in. */
-export type Connector = z.output<typeof connectorSchema>;
-export type StreamDefinition = Connector["streams"][string];
-export type SignIn = Connector["api"]["sign_in"];
-export type Setting = Connector["settings"][string];
-
-function isJsonPath(text: string): boolean {
-  try {
-    compileJsonPath(text);
-    return true;
-  } catch {
-    return false;
-  }
+/** A request on its way to the API, as a signer in TypeScript sees it. */
+export interface SignableRequest {
+  readonly method: string;
+  readonly url: string;
+  readonly headers: Readonly<Record<string, string>>;
+  readonly body?: string | undefined;
 }
+
+/** What a connector in TypeScript can do and a file cannot say. */
+export interface ConnectorCode {
+  /** Signs each request last, say by an HMAC over method, path and date; `values` are the account's settings. */
+  readonly sign?: (
+    request: SignableRequest,
+    values: Readonly<Record<string, unknown>>,
+  ) => Pick<SignableRequest, "url" | "headers"> | Promise<Pick<SignableRequest, "url" | "headers">>;
+}
+
+/** A connector, checked, with its defaults filled in. */
+export type Connector = z.output<typeof connectorSchema> & { readonly code?: ConnectorCode };
+export type StreamDefinition = Connector["streams"][string];
+export type Setting = Connector["settings"][string];

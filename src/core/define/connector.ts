@@ -9,11 +9,13 @@ import { parseColumnType } from "../shape/column-type.js";
 import { formatPath, parsePath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
 import type { CursorRule } from "../track/cursor.js";
-import { checkValue, nearest, type YamlFile } from "./check.js";
+import { checkValue, formatIssuePath, nearest, type YamlFile } from "./check.js";
 import {
   type Connector,
+  type ConnectorCode,
   type ConnectorInput,
   connectorSchema,
+  type Setting,
   type StreamDefinition,
 } from "./connector-schema.js";
 
@@ -26,27 +28,45 @@ export function codeSource(name: string): Pick<YamlFile, "name" | "place"> {
  * Checks a connector written in TypeScript and fills in its defaults.
  * @throws BridgeError CONFIG_UNKNOWN_KEY, CONFIG_INVALID, CONFIG_UNKNOWN_NAME
  */
-export function defineConnector(input: ConnectorInput): Connector {
-  return checkConnector(input, codeSource("defineConnector"));
+export function defineConnector(input: ConnectorInput, code?: ConnectorCode): Connector {
+  const connector = checkConnector(input, codeSource("defineConnector"));
+  return code === undefined ? connector : { ...connector, code };
 }
 
 /** Checks a connector from any source; messages name the place in it. */
 export function checkConnector(value: unknown, source: Pick<YamlFile, "name" | "place">): Connector {
   const connector = checkValue(connectorSchema, value, source);
-  const { sign_in: signIn, url } = connector.api;
-  checkNames(connector, url, ["api", "url"], source);
-  if (signIn !== "none") {
-    for (const key of ["token_url", "client_id", "client_secret"] as const) {
-      checkNames(connector, signIn[key], ["api", "sign_in", key], source);
+  checkNames(connector, connector.api.url, ["api", "url"], source);
+  for (const [i, origin] of connector.api.origins.entries()) {
+    checkNames(connector, origin, ["api", "origins", i], source);
+  }
+  checkTexts(connector, connector.api.sign_in, ["api", "sign_in"], source);
+  return connector;
+}
+
+/** Keys of a sign-in whose texts are paths into an answer or plain words: braces there name no setting. */
+const PLAIN_KEYS = new Set(["fields", "token", "name", "prefix", "cookie", "scope", "redirect_path"]);
+
+/** Checks every text of a sign-in for the settings it asks for. */
+function checkTexts(
+  connector: Connector,
+  value: unknown,
+  path: readonly PropertyKey[],
+  source: Pick<YamlFile, "place">,
+): void {
+  if (typeof value === "string") checkNames(connector, value, path, source);
+  else if (typeof value === "object" && value !== null) {
+    for (const [key, inner] of Object.entries(value)) {
+      if (!PLAIN_KEYS.has(key))
+        checkTexts(connector, inner, [...path, Array.isArray(value) ? Number(key) : key], source);
     }
   }
-  return connector;
 }
 
 function checkNames(
   connector: Connector,
   template: string,
-  path: readonly string[],
+  path: readonly PropertyKey[],
   source: Pick<YamlFile, "place">,
 ): void {
   const known = Object.keys(connector.settings);
@@ -55,7 +75,7 @@ function checkNames(
     const near = nearest(name, known);
     throw new BridgeError(
       "CONFIG_UNKNOWN_NAME",
-      `${path.join(".")} asks for {${name}}, which is no setting.`,
+      `${formatIssuePath(path)} asks for {${name}}, which is no setting.`,
       {
         where: { file: source.place(path) },
         hint: near === undefined ? `Declare ${name} under settings.` : `Perhaps {${near}} is meant.`,
@@ -69,6 +89,8 @@ export interface Account {
   readonly name: string;
   readonly values: TemplateValues;
   readonly baseUrl: string;
+  /** where credentials may go: the base address's origin, and the ones that the connector declares */
+  readonly origins: readonly string[];
   /** texts that must never be shown */
   readonly secrets: readonly string[];
 }
@@ -102,24 +124,75 @@ export function resolveAccount(
   const values: Record<string, string | number | boolean> = {};
   const secrets: string[] = [];
   for (const [key, setting] of Object.entries(connector.settings)) {
-    const value = given[key] ?? setting.default;
     const where: Where = { file: place(key), account: name };
-    if (value === undefined) {
-      throw new BridgeError("CONFIG_INVALID", `The account gives no ${key}, which the connector asks for.`, {
-        where,
-        hint: `Add ${key} to the account${setting.secret === true ? ", as $NAME" : ""}.`,
-      });
-    }
-    if (typeof value !== setting.type) {
-      const message = `${key} must be ${setting.type === "string" ? "text" : `a ${setting.type}`}, ${typeName(value)} is given.`;
-      throw new BridgeError("CONFIG_INVALID", message, { where });
-    }
+    const value = settingValue(key, setting, given[key] ?? setting.default, where);
+    if (value === undefined) continue;
     if (setting.secret === true) secrets.push(String(value));
-    values[key] = setting.format === "uri" ? checkBaseUrl(String(value), key, where) : value;
+    values[key] = value;
   }
   const where: Where = { account: name };
-  const baseUrl = checkBaseUrl(expandTemplate(connector.api.url, values, where), "api.url", where);
-  return { name, values, baseUrl, secrets };
+  const address = (template: string, what: string) =>
+    checkBaseUrl(expandTemplate(template, values, where), what, where);
+  const baseUrl = address(connector.api.url, "api.url");
+  const others = connector.api.origins.map((template) => address(template, "api.origins"));
+  const origins = [baseUrl, ...others].map((url) => new URL(url).origin);
+  return { name, values, baseUrl, origins, secrets };
+}
+
+/** One setting's value, checked; undefined only where the connector says that it may be left out. */
+function settingValue(
+  key: string,
+  setting: Setting,
+  given: string | number | boolean | undefined,
+  where: Where,
+): string | number | boolean | undefined {
+  if (given === undefined) {
+    if (setting.optional === true) return undefined;
+    throw new BridgeError("CONFIG_INVALID", `The account gives no ${key}, which the connector asks for.`, {
+      where,
+      hint: `Add ${key} to the account${setting.secret === true ? ", as $NAME" : ""}.`,
+    });
+  }
+  if (setting.choices !== undefined) return chosenValue(key, setting.choices, given, where);
+  const value =
+    setting.type !== "string" && typeof given === "string" ? fromText(setting.type, given) : given;
+  if (typeof value !== setting.type) {
+    const wanted = setting.type === "string" ? "text" : `a ${setting.type}`;
+    throw new BridgeError("CONFIG_INVALID", `${key} must be ${wanted}, ${typeName(given)} is given.`, {
+      where,
+    });
+  }
+  if (setting.format === "uri") return checkBaseUrl(String(value), key, where);
+  if (setting.format === "host") return checkHost(String(value), key, where);
+  return value;
+}
+
+function chosenValue(key: string, choices: NonNullable<Setting["choices"]>, given: unknown, where: Where) {
+  const value = choices[String(given)];
+  if (value !== undefined) return value;
+  const names = Object.keys(choices);
+  const near = nearest(String(given), names);
+  throw new BridgeError("CONFIG_INVALID", `${key} is "${String(given)}", which is none of its choices.`, {
+    where,
+    hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}Choices: ${names.join(", ")}.`,
+  });
+}
+
+/** The environment holds texts only: numbers and booleans are read from them. */
+function fromText(type: "number" | "boolean", text: string): string | number | boolean {
+  if (type === "boolean") return text === "true" ? true : text === "false" ? false : text;
+  return text.trim() !== "" && Number.isFinite(Number(text)) ? Number(text) : text;
+}
+
+/** A host name, or a part of one such as a tenant; whole addresses are often pasted here. */
+function checkHost(text: string, key: string, where: Where): string {
+  if (/^[a-z0-9]([a-z0-9.-]*[a-z0-9])?(:\d+)?$/i.test(text)) return text;
+  const host = /^[a-z]+:\/\/([^/]+)/i.exec(text)?.[1];
+  throw new BridgeError("URL_INVALID", `${key} is "${text}", and should be a host name only.`, {
+    where,
+    hint:
+      host === undefined ? "Write the host name without scheme, path or blanks." : `Write ${host} instead.`,
+  });
 }
 
 /** A stream's read plan and key, compiled from its definition. */

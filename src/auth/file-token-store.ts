@@ -1,0 +1,172 @@
+/**
+ * The default token store: a file per account in the user's config folder, mode 0600, encrypted by AES-256-GCM.
+ *
+ * The key comes from EARLY_BRIDGE_KEY, or is generated beside the files: that keeps tokens out of backups of single
+ * files and from casual eyes, and no more; a warning says so.
+ */
+
+import { createCipheriv, createDecipheriv, createHash, randomBytes } from "node:crypto";
+import { chmod, mkdir, open, readFile, rename, rm, writeFile } from "node:fs/promises";
+import { join } from "node:path";
+import envPaths from "env-paths";
+import lockfile from "proper-lockfile";
+import { BridgeError } from "../core/errors.js";
+import { readPrivateFile } from "./private-file.js";
+import type { StoredTokens, TokenStore } from "./token-store.js";
+
+export interface FileTokenStoreOptions {
+  /** default: EARLY_BRIDGE_CONFIG, or the system's folder for settings */
+  readonly folder?: string | undefined;
+  /** default: EARLY_BRIDGE_KEY; any text, the longer the better */
+  readonly key?: string | undefined;
+  /** told once when a key had to be generated */
+  readonly onWarning?: ((message: string) => void) | undefined;
+}
+
+/** How long a lock is held without a sign of life before others take it, in ms. */
+const STALE_LOCK_MS = 15_000;
+const LOCK_RETRIES = { retries: 400, factor: 1, minTimeout: 50, maxTimeout: 100, randomize: true };
+
+export function fileTokenStore(options: FileTokenStoreOptions = {}): TokenStore {
+  const folder =
+    options.folder ?? process.env.EARLY_BRIDGE_CONFIG ?? envPaths("early-bridge", { suffix: "" }).config;
+  return new FileTokenStore(
+    folder,
+    options.key ?? process.env.EARLY_BRIDGE_KEY,
+    options.onWarning ?? (() => {}),
+  );
+}
+
+class FileTokenStore implements TokenStore {
+  readonly title: string;
+  private secret: Promise<Buffer> | undefined;
+
+  constructor(
+    private readonly folder: string,
+    private readonly givenKey: string | undefined,
+    private readonly onWarning: (message: string) => void,
+  ) {
+    this.title = `token files in ${folder}`;
+  }
+
+  async read(key: string): Promise<StoredTokens | undefined> {
+    const path = this.path(key);
+    const text = await readPrivateFile(path).catch((error: unknown) => {
+      if ((error as { code?: string }).code === "ENOENT") return undefined;
+      throw error;
+    });
+    return text === undefined ? undefined : this.open(text, path);
+  }
+
+  /** Written aside, forced to the disk, then renamed: a crash leaves the old file or the new one, whole. */
+  async write(key: string, tokens: StoredTokens): Promise<void> {
+    const path = this.path(key);
+    const aside = `${path}.${process.pid}.${randomBytes(4).toString("hex")}`;
+    const sealed = await this.seal(tokens);
+    await this.makeFolder();
+    const file = await open(aside, "wx", 0o600);
+    try {
+      await file.writeFile(sealed);
+      await file.sync();
+    } finally {
+      await file.close();
+    }
+    await rename(aside, path);
+    await syncFolder(this.folder);
+  }
+
+  async remove(key: string): Promise<void> {
+    await rm(this.path(key), { force: true });
+  }
+
+  async locked<T>(key: string, work: () => Promise<T>): Promise<T> {
+    await this.makeFolder();
+    const release = await lockfile.lock(this.path(key), {
+      realpath: false,
+      stale: STALE_LOCK_MS,
+      retries: LOCK_RETRIES,
+    });
+    try {
+      return await work();
+    } finally {
+      await release();
+    }
+  }
+
+  private path(key: string): string {
+    return join(this.folder, `${createHash("sha256").update(key).digest("hex").slice(0, 32)}.token`);
+  }
+
+  private async makeFolder(): Promise<void> {
+    await mkdir(this.folder, { recursive: true, mode: 0o700 });
+  }
+
+  private async seal(tokens: StoredTokens): Promise<string> {
+    const iv = randomBytes(12);
+    const cipher = createCipheriv("aes-256-gcm", await this.cipherKey(), iv);
+    const data = Buffer.concat([cipher.update(JSON.stringify(tokens), "utf8"), cipher.final()]);
+    const parts = {
+      format: 1,
+      iv: iv.toString("base64"),
+      tag: cipher.getAuthTag().toString("base64"),
+      data: data.toString("base64"),
+    };
+    return `${JSON.stringify(parts)}\n`;
+  }
+
+  private async open(text: string, path: string): Promise<StoredTokens> {
+    try {
+      const parts = JSON.parse(text) as { iv: string; tag: string; data: string };
+      const decipher = createDecipheriv(
+        "aes-256-gcm",
+        await this.cipherKey(),
+        Buffer.from(parts.iv, "base64"),
+      );
+      decipher.setAuthTag(Buffer.from(parts.tag, "base64"));
+      const plain = Buffer.concat([decipher.update(Buffer.from(parts.data, "base64")), decipher.final()]);
+      return JSON.parse(plain.toString("utf8")) as StoredTokens;
+    } catch (cause) {
+      throw new BridgeError(
+        "TOKEN_STORE_FAILED",
+        "The kept token cannot be read: another key sealed it, or the file is damaged.",
+        {
+          where: { file: path },
+          hint: "Set EARLY_BRIDGE_KEY as it was, or sign in anew: early-bridge login.",
+          cause,
+        },
+      );
+    }
+  }
+
+  private cipherKey(): Promise<Buffer> {
+    this.secret ??= this.findKey();
+    return this.secret;
+  }
+
+  private async findKey(): Promise<Buffer> {
+    if (this.givenKey !== undefined && this.givenKey !== "")
+      return createHash("sha256").update(this.givenKey).digest();
+    const path = join(this.folder, "key");
+    await this.makeFolder();
+    try {
+      await writeFile(path, randomBytes(32).toString("hex"), { flag: "wx", mode: 0o600 });
+      await chmod(path, 0o600);
+      this.onWarning(
+        `Tokens are sealed by a key generated at ${path}: who can read that file can read them. Set EARLY_BRIDGE_KEY to keep the key elsewhere.`,
+      );
+    } catch (error) {
+      if ((error as { code?: string }).code !== "EEXIST") throw error;
+    }
+    return createHash("sha256")
+      .update(await readFile(path, "utf8"))
+      .digest();
+  }
+}
+
+/** Makes a rename durable; where folders cannot be opened (Windows), the system does it. */
+async function syncFolder(folder: string): Promise<void> {
+  const handle = await open(folder, "r").catch(() => undefined);
+  if (handle === undefined) return;
+  await handle.sync().catch(() => {});
+  await handle.close();
+}

@@ -1,0 +1,66 @@
+/** Fixed credentials: HTTP Basic, a bearer token, a key in header, query or cookie. */
+
+import { fillText } from "../core/ask/fill.js";
+import type { Account } from "../core/define/connector.js";
+import type { SignInScheme } from "../core/define/sign-in-schema.js";
+import type { Redactor } from "../core/redact.js";
+import type { HttpRequest } from "../http/transport.js";
+
+/** Puts a credential into a request. */
+export type Attach = (request: HttpRequest) => HttpRequest;
+
+export function withHeader(request: HttpRequest, name: string, value: string): HttpRequest {
+  return { ...request, headers: { ...request.headers, [name.toLowerCase()]: value } };
+}
+
+/** Adds a credential in the place that a connector names. Cookies already there stay. */
+export function attachIn(place: "header" | "query" | "cookie", name: string, value: string): Attach {
+  if (place === "header") return (request) => withHeader(request, name, value);
+  if (place === "cookie") {
+    return (request) => {
+      const before = request.headers.cookie;
+      return withHeader(request, "cookie", `${before === undefined ? "" : `${before}; `}${name}=${value}`);
+    };
+  }
+  const pair = `${encodeURIComponent(name)}=${encodeURIComponent(value)}`;
+  return (request) => ({ ...request, url: `${request.url}${request.url.includes("?") ? "&" : "?"}${pair}` });
+}
+
+/** RFC 7617: user and password in UTF-8, joined by a colon. */
+export function basicAttach(
+  scheme: Extract<SignInScheme, { basic: object }>,
+  account: Account,
+  redactor: Redactor,
+): Attach {
+  const where = { account: account.name };
+  const user = fillText(scheme.basic.user, account.values, where);
+  const password = fillText(scheme.basic.password, account.values, where);
+  const packed = bytesToBase64(new TextEncoder().encode(`${user}:${password}`));
+  redactor.add(password);
+  redactor.add(packed);
+  return attachIn("header", "authorization", `Basic ${packed}`);
+}
+
+export function bearerAttach(
+  scheme: Extract<SignInScheme, { bearer: string }>,
+  account: Account,
+  redactor: Redactor,
+): Attach {
+  const token = fillText(scheme.bearer, account.values, { account: account.name });
+  redactor.add(token);
+  return attachIn("header", "authorization", `Bearer ${token}`);
+}
+
+export function keyAttach(
+  scheme: Extract<SignInScheme, { key: string }>,
+  account: Account,
+  redactor: Redactor,
+): Attach {
+  const key = fillText(scheme.key, account.values, { account: account.name });
+  redactor.add(key);
+  return attachIn(scheme.in, scheme.name, scheme.prefix + key);
+}
+
+function bytesToBase64(bytes: Uint8Array): string {
+  return btoa(String.fromCharCode(...bytes));
+}
