@@ -20,6 +20,8 @@ export interface SignInPorts extends StorePorts {
 
 export interface SignedIn {
   readonly sign: Signer;
+  /** gets what the schemes need, and sends nothing to the API itself */
+  signIn(signal?: AbortSignal): Promise<void>;
   /** ends sessions at the API, where it has an address for that */
   signOut(): Promise<void>;
 }
@@ -64,6 +66,9 @@ export function createSignIn(
       // once, with what is new: a second 401 is an answer
       for (const refused of renewals) refused();
       return next(await attached(request, await credentials(request.signal)));
+    },
+    async signIn(signal) {
+      await credentials(signal);
     },
     async signOut() {
       for (const scheme of schemes) await scheme.signOut();

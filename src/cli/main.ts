@@ -40,6 +40,28 @@ function buildProgram(setExitCode: (code: number) => void): Command {
       setExitCode(await (await import("./runs-command.js")).runsCommand(run, options)),
     );
   program
+    .command("login")
+    .description("sign in as a person, for accounts whose API wants that")
+    .argument("[account]", "name of the account")
+    .option(...PROJECT_OPTION)
+    .option("--status", "who is signed in, what was granted, how long it lasts")
+    .option("--forget", "remove what is kept for the account")
+    .option("--no-browser", "only print the address")
+    .action(async (account, options) =>
+      setExitCode(await (await import("./login-command.js")).loginCommand(account, options)),
+    );
+  program
+    .command("probe")
+    .description("a checklist: address, sign-in, each stream, limits; for a bridge also its warehouse")
+    .argument("<name>", "name of a bridge or an account")
+    .option(...PROJECT_OPTION)
+    .option("--grants", "print the SQL that gives a warehouse user what the bridge needs")
+    .option("--json", "the lines as JSON lines")
+    .addHelpText("after", EXIT_CODE_HELP)
+    .action(async (name, options) =>
+      setExitCode(await (await import("./probe-command.js")).probeCommand(name, options)),
+    );
+  program
     .command("demo")
     .description("see it at work on made-up data, in the folder early-bridge-demo")
     .option("--serve", "only keep the demo's service up")

@@ -22,7 +22,7 @@ import { Redactor } from "../core/redact.js";
 import { createExchange, type Exchange, type ExchangeEvent, newTally, type Tally } from "../http/exchange.js";
 import { nodeClock } from "../http/node-clock.js";
 import { PaceGate } from "../http/pace-gate.js";
-import { openTransport, type TransportOptions } from "../http/transport.js";
+import { type HttpResponse, openTransport, type TransportOptions } from "../http/transport.js";
 
 export const USER_AGENT = "early-bridge";
 
@@ -77,6 +77,10 @@ export interface Api {
   pages(stream: string, options?: PagesOptions): AsyncIterableIterator<Page>;
   /** The records of a stream; whole numbers beyond 2^53 are bigint, other inexact numbers ExactNumber. */
   records(stream: string, options?: PagesOptions): AsyncIterableIterator<unknown>;
+  /** Signs in without asking the API for anything. */
+  signIn(signal?: AbortSignal): Promise<void>;
+  /** One signed and paced GET of a path below the base address; the answer as it came. */
+  ask(path: string, signal?: AbortSignal): Promise<HttpResponse>;
   close(): Promise<void>;
   [Symbol.asyncDispose](): Promise<void>;
 }
@@ -121,6 +125,15 @@ export function connect(connector: Connector, settings: AccountSettings, options
     async *records(name, pagesOptions = {}) {
       for await (const page of api.pages(name, pagesOptions)) yield* page.records;
     },
+    signIn: (signal) => signedIn.signIn(signal),
+    ask: (path, signal) => {
+      const request = pageRequest(account.baseUrl, path, {}, commonHeaders(connector, options.http), {});
+      return exchange(request, (response) => response, {
+        where: { account: account.name },
+        tally: newTally(),
+        signal,
+      });
+    },
     close,
     [Symbol.asyncDispose]: close,
   };
@@ -140,6 +153,11 @@ function compileNamed(connector: Connector, name: string): CompiledStream {
   });
 }
 
+function commonHeaders(connector: Connector, http: HttpOptions | undefined): Record<string, string> {
+  const own = { accept: "application/json", "user-agent": http?.userAgent ?? USER_AGENT };
+  return { ...own, ...http?.headers, ...connector.api.headers };
+}
+
 /** What all requests of an account share. */
 interface ApiParts {
   readonly connector: Connector;
@@ -154,13 +172,7 @@ async function* readPages(
   { since, token: firstToken, signal, onEvent, tally = newTally() }: PagesOptions,
 ): AsyncGenerator<Page> {
   const { definition, plan } = stream;
-  const headers = {
-    accept: "application/json",
-    "user-agent": http?.userAgent ?? USER_AGENT,
-    ...http?.headers,
-    ...connector.api.headers,
-    ...definition.headers,
-  };
+  const headers = { ...commonHeaders(connector, http), ...definition.headers };
   const sinceValue =
     definition.cursor && since !== undefined ? { query: definition.cursor.query, value: since } : undefined;
   const ask = (number: number, token: string | undefined): Promise<Page> => {

@@ -3,38 +3,50 @@
 import { readFile } from "node:fs/promises";
 import { dirname, join, relative, resolve } from "node:path";
 import { parseEnv } from "node:util";
+import { fileTokenStore } from "../auth/file-token-store.js";
+import { readPrivateFile } from "../auth/private-file.js";
+import type { TokenStore } from "../auth/token-store.js";
 import { checkValue, nearest, parseYaml, type YamlFile } from "../core/define/check.js";
 import { type AccountSettings, checkConnector } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
+import { durationMs } from "../core/define/duration.js";
 import { type Project, projectSchema } from "../core/define/project-schema.js";
-import { BridgeError } from "../core/errors.js";
+import { BridgeError, isBridgeError } from "../core/errors.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
 import { type Bridge, openBridge } from "./bridge.js";
-import { type ConnectOptions, connect } from "./connect.js";
+import { type Api, type ConnectOptions, connect, type HttpOptions } from "./connect.js";
 
 export const PROJECT_FILE = "bridges.yaml";
+const FILE_REFERENCE = "$file:";
 
 export interface ProjectOptions {
   /** values for $NAME; default: process.env. A .env file in the project's folder fills what is missing. */
   readonly env?: Readonly<Record<string, string | undefined>> | undefined;
+  /** where refresh tokens are kept; default: files in the user's config folder */
+  readonly tokens?: TokenStore | undefined;
+  readonly onWarning?: ((message: string) => void) | undefined;
 }
 
 /** A bridge with its API, to be closed after use. */
 export interface OpenedBridge {
   readonly bridge: Bridge;
+  readonly api: Api;
   close(): Promise<void>;
 }
+
+/** What may be chosen when an account of a project is opened. */
+export type AccountOptions = Pick<ConnectOptions, "http" | "retry" | "clock" | "random">;
 
 export interface OpenedProject {
   readonly folder: string;
   readonly definition: Project;
   /** names of the bridges, in the file's order */
   readonly bridges: readonly string[];
+  readonly tokens: TokenStore;
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_*, DRIVER_MISSING */
-  openBridge(
-    name: string,
-    options?: Pick<ConnectOptions, "http" | "retry" | "clock" | "random">,
-  ): Promise<OpenedBridge>;
+  openBridge(name: string, options?: AccountOptions): Promise<OpenedBridge>;
+  /** @throws BridgeError CONFIG_*, SECRET_*, URL_* */
+  openAccount(name: string, options?: AccountOptions): Promise<Api>;
   warehouse(name: string): Promise<Warehouse>;
 }
 
@@ -46,12 +58,15 @@ export async function openProject(folder: string, options: ProjectOptions = {}):
   const file = await readYaml(join(folder, PROJECT_FILE), "No bridges.yaml is here.");
   const definition = checkValue(projectSchema, file.value, file);
   const env = { ...(await readEnvFile(folder)), ...withoutEmpty(options.env ?? process.env) };
-  const reader = new ProjectReader(folder, file, definition, env);
+  const tokens = options.tokens ?? fileTokenStore({ onWarning: options.onWarning });
+  const reader = new ProjectReader(folder, file, definition, env, tokens);
   return {
     folder,
     definition,
     bridges: Object.keys(definition.bridges),
-    openBridge: (name, connectOptions) => reader.openBridge(name, connectOptions),
+    tokens,
+    openBridge: (name, accountOptions) => reader.openBridge(name, accountOptions),
+    openAccount: (name, accountOptions) => reader.openAccount(name, accountOptions),
     warehouse: (name) => reader.warehouse(name),
   };
 }
@@ -62,32 +77,39 @@ class ProjectReader {
     private readonly file: YamlFile,
     private readonly project: Project,
     private readonly env: Readonly<Record<string, string | undefined>>,
+    private readonly tokens: TokenStore,
   ) {}
 
-  async openBridge(name: string, options: ConnectOptions = {}): Promise<OpenedBridge> {
+  async openBridge(name: string, options: AccountOptions = {}): Promise<OpenedBridge> {
     const definition = this.named("bridges", name, []);
     const { from, to, schema, streams, checkpoint } = definition;
-    const account = this.named("accounts", from, ["bridges", name, "from"]);
-    const connectorPath = resolve(this.folder, account.connector);
-    const missing = `The connector file of account ${from} is not there.`;
-    const connectorFile = await readYaml(
-      connectorPath,
-      missing,
-      this.file.place(["accounts", from, "connector"]),
-    );
-    const connector = checkConnector(connectorFile.value, connectorFile);
-    const place = (setting: string) => this.file.place(["accounts", from, setting], true);
-    const settings = this.settings(from, account, connector);
-    this.checkStreams(name, streams, connector);
+    const api = await this.openAccount(from, options, ["bridges", name, "from"]);
+    this.checkStreams(name, streams, api.connector);
     const warehouse = await this.warehouse(to, ["bridges", name, "to"]);
-    const api = connect(connector, settings, { ...options, name: from, place });
     const bridge = openBridge({ from: api, to: warehouse, name, schema, streams, checkpoint });
-    return { bridge, close: () => api.close() };
+    return { bridge, api, close: () => api.close() };
+  }
+
+  async openAccount(name: string, options: AccountOptions = {}, asked: readonly string[] = []): Promise<Api> {
+    const account = this.named("accounts", name, asked);
+    const path = resolve(this.folder, account.connector);
+    const missing = `The connector file of account ${name} is not there.`;
+    const file = await readYaml(path, missing, this.file.place(["accounts", name, "connector"]));
+    const connector = checkConnector(file.value, file);
+    const settings = await this.settings(name, account, connector);
+    return connect(connector, settings, {
+      ...options,
+      name,
+      place: (setting) => this.file.place(["accounts", name, setting], true),
+      http: { ...(await this.http(name, account.http)), ...options.http },
+      tokens: this.tokens,
+      readSecretFile: (secretPath) => this.secretFile(secretPath, ["accounts", name]),
+    });
   }
 
   async warehouse(name: string, asked: readonly string[] = []): Promise<Warehouse> {
     const definition = this.named("warehouses", name, asked);
-    const path = this.value(definition.duckdb, ["warehouses", name, "duckdb"]);
+    const path = await this.value(definition.duckdb, ["warehouses", name, "duckdb"]);
     const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), "@duckdb/node-api");
     return duckdb(resolve(this.folder, String(path)));
   }
@@ -107,14 +129,14 @@ class ProjectReader {
     });
   }
 
-  private settings(
+  private async settings(
     name: string,
     account: Project["accounts"][string],
     connector: Connector,
-  ): AccountSettings {
+  ): Promise<AccountSettings> {
     const settings: Record<string, string | number | boolean> = {};
     for (const [key, value] of Object.entries(account)) {
-      if (key === "connector" || value === undefined) continue;
+      if (key === "connector" || key === "http" || typeof value === "object" || value === undefined) continue;
       const path = ["accounts", name, key];
       if (connector.settings[key]?.secret === true && !isReference(value)) {
         throw new BridgeError(
@@ -126,14 +148,43 @@ class ProjectReader {
           },
         );
       }
-      settings[key] = this.value(value, path);
+      settings[key] = await this.value(value, path);
     }
     return settings;
   }
 
-  /** A value, or what the environment has under its $NAME. */
-  private value(value: string | number | boolean, path: readonly string[]): string | number | boolean {
+  private async http(name: string, http: Project["accounts"][string]["http"]): Promise<HttpOptions> {
+    if (http === undefined) return {};
+    const path = ["accounts", name, "http"];
+    const pem = async (key: "ca" | "cert" | "key") => {
+      const file = http[key];
+      if (file === undefined) return undefined;
+      return key === "key" ? this.secretFile(file, [...path, key]) : this.plainFile(file, [...path, key]);
+    };
+    const tls = { ca: await pem("ca"), cert: await pem("cert"), key: await pem("key") };
+    const proxy =
+      http.proxy === undefined ? undefined : String(await this.value(http.proxy, [...path, "proxy"]));
+    const answerMs = http.answer_timeout === undefined ? undefined : durationMs(http.answer_timeout);
+    return {
+      proxy,
+      userAgent: http.user_agent,
+      headers: http.headers,
+      connectMs: http.connect_timeout === undefined ? undefined : durationMs(http.connect_timeout),
+      headersMs: answerMs,
+      bodyMs: answerMs,
+      tls: Object.values(tls).every((each) => each === undefined) ? undefined : tls,
+    };
+  }
+
+  /** A value, what the environment has under its $NAME, or the text of its $file:path. */
+  private async value(
+    value: string | number | boolean,
+    path: readonly string[],
+  ): Promise<string | number | boolean> {
     if (!isReference(value)) return value;
+    if (value.startsWith(FILE_REFERENCE)) {
+      return (await this.secretFile(value.slice(FILE_REFERENCE.length), path)).trimEnd();
+    }
     const name = value.slice(1);
     const found = this.env[name];
     if (found !== undefined && found !== "") return found;
@@ -141,6 +192,32 @@ class ProjectReader {
       where: { file: this.file.place(path) },
       hint: `Put ${name}=… into ${shownPath(join(this.folder, ".env"))}, or set it in the environment.`,
     });
+  }
+
+  private secretFile(path: string, asked: readonly string[]): Promise<string> {
+    return readPrivateFile(resolve(this.folder, path)).catch((error: unknown) => {
+      throw this.fileError(error, path, asked);
+    });
+  }
+
+  private plainFile(path: string, asked: readonly string[]): Promise<string> {
+    return readFile(resolve(this.folder, path), "utf8").catch((error: unknown) => {
+      throw this.fileError(error, path, asked);
+    });
+  }
+
+  private fileError(cause: unknown, path: string, asked: readonly string[]): BridgeError {
+    const where = { file: this.file.place(asked) };
+    if (isBridgeError(cause)) return cause;
+    return new BridgeError(
+      "CONFIG_NOT_FOUND",
+      `${asked.join(".")} names the file ${path}, which cannot be read.`,
+      {
+        where,
+        hint: `Looked for ${shownPath(resolve(this.folder, path))}.`,
+        cause,
+      },
+    );
   }
 
   private checkStreams(
@@ -171,7 +248,7 @@ function shownPath(path: string): string {
 }
 
 function isReference(value: unknown): value is string {
-  return typeof value === "string" && /^\$[A-Za-z_][A-Za-z0-9_]*$/.test(value);
+  return typeof value === "string" && /^\$([A-Za-z_][A-Za-z0-9_]*|file:.+)$/.test(value);
 }
 
 async function readYaml(path: string, missing: string, asked?: string): Promise<YamlFile> {
@@ -196,8 +273,9 @@ async function readYaml(path: string, missing: string, asked?: string): Promise<
 
 async function readEnvFile(folder: string): Promise<Record<string, string | undefined>> {
   try {
-    return parseEnv(await readFile(join(folder, ".env"), "utf8"));
-  } catch {
+    return parseEnv(await readPrivateFile(join(folder, ".env")));
+  } catch (error) {
+    if (isBridgeError(error)) throw error;
     return {};
   }
 }

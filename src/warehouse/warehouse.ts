@@ -17,11 +17,15 @@ import type { SavedCursor } from "../core/track/cursor.js";
 export interface Warehouse {
   /** how messages name it, such as `DuckDB file huts.duckdb` */
   readonly title: string;
+  /** SQL that gives a user of the warehouse exactly what a bridge into the schema needs */
+  grants(schema: string): string;
   /** @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_FOREIGN, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */
   open(options?: { readonly readOnly?: boolean }): Promise<WarehouseSession>;
 }
 
 export interface WarehouseSession {
+  /** Tries what a bridge needs in the schema (make it, make a table, write a row) and takes it all back. */
+  tryWriting(schema: string): Promise<void>;
   readonly names: NameRules;
   readonly ledger: Ledger;
   openLoad(options: LoadOptions): Promise<StreamLoad>;

@@ -55,6 +55,7 @@ export function demoProject(url: string): TestProject {
   writeFileSync(
     join(folder, ".env"),
     `BOOKINGS_URL=${url}\nBOOKINGS_ID=${clientId}\nBOOKINGS_SECRET=${clientSecret}\n`,
+    { mode: 0o600 },
   );
   return {
     folder,

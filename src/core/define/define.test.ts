@@ -50,6 +50,7 @@ describe("a connector file", () => {
         url: "{+base}/v2",
         sign_in: { oauth2: "client_credentials", token_url: "{+base}/oauth/token", scope: "bookings.read" },
         pace: { per_second: 20, at_once: 4 },
+        probe: { get: "/me" },
       },
       streams: {
         huts: { get: "/huts", records: "$.huts[*]", key: "id" },

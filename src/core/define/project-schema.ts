@@ -7,10 +7,40 @@ import { durationMs, isDuration } from "./duration.js";
 /** Rows and time between two checkpoints, at most, where a bridge says nothing else. */
 export const CHECKPOINT_DEFAULTS = Object.freeze({ rows: 200_000, every: "PT30S" });
 
+const fixedDuration = z
+  .string()
+  .refine(
+    (text) => isDuration(text) && isFixed(text),
+    "must be an ISO 8601 duration in days or less, such as PT30S",
+  );
+
+const httpSchema = z
+  .strictObject({
+    proxy: z
+      .string()
+      .optional()
+      .describe("Address of a proxy; default: HTTPS_PROXY, HTTP_PROXY and NO_PROXY"),
+    user_agent: z.string().optional(),
+    headers: z.record(z.string(), z.string()).optional().describe("Sent with every request of the account"),
+    connect_timeout: fixedDuration.optional().describe("Until a connection stands; default PT10S"),
+    answer_timeout: fixedDuration
+      .optional()
+      .describe("Until an answer begins, and between its pieces; default PT60S"),
+    ca: z.string().optional().describe("File with the certificates of a custom authority, PEM"),
+    cert: z.string().optional().describe("File with our own certificate, for mutual TLS, PEM"),
+    key: z.string().optional().describe("File with the key of our own certificate, PEM"),
+  })
+  .describe("How the account's requests travel");
+
 const accountSchema = z
-  .object({ connector: z.string().describe("Path of the connector file, from this file's folder") })
+  .object({
+    connector: z.string().describe("Path of the connector file, from this file's folder"),
+    http: httpSchema.optional(),
+  })
   .catchall(z.union([z.string(), z.number(), z.boolean()]))
-  .describe("One customer's settings for a connector; secrets as $NAME from the environment or .env");
+  .describe(
+    "One customer's settings for a connector; secrets as $NAME from the environment or .env, or $file:path",
+  );
 
 const warehouseSchema = z.strictObject({
   duckdb: z.string().describe("Path of the DuckDB file, from this file's folder"),
@@ -19,14 +49,7 @@ const warehouseSchema = z.strictObject({
 export const checkpointSchema = z
   .strictObject({
     rows: z.int().min(1).default(CHECKPOINT_DEFAULTS.rows).describe("Rows between two checkpoints, at most"),
-    every: z
-      .string()
-      .refine(
-        (text) => isDuration(text) && isFixed(text),
-        "must be an ISO 8601 duration in days or less, such as PT30S",
-      )
-      .default(CHECKPOINT_DEFAULTS.every)
-      .describe("Time between two checkpoints, at most"),
+    every: fixedDuration.default(CHECKPOINT_DEFAULTS.every).describe("Time between two checkpoints, at most"),
   })
   .describe("When rows and cursor are committed together");
 

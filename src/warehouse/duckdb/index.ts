@@ -31,6 +31,8 @@ const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
 export function duckdb(path: string): Warehouse {
   return {
     title: `DuckDB file ${basename(path)}`,
+    grants: () =>
+      `-- DuckDB has no users: whoever runs the bridge must be able to read and write\n-- the file ${basename(path)} and to make files in its folder.`,
     open: ({ readOnly = false } = {}) => openFile(path, readOnly),
   };
 }
@@ -96,6 +98,27 @@ class DuckSession implements WarehouseSession {
       this.staging?.closeSync();
       this.writing.closeSync();
       this.instance.closeSync();
+    });
+  }
+
+  async tryWriting(schema: string): Promise<void> {
+    const table = `${quoteName(schema)}.${quoteName(`${ASIDE_PREFIX}probe`)}`;
+    await this.turns(async () => {
+      await this.writing.run("BEGIN");
+      try {
+        await this.writing.run(`CREATE SCHEMA IF NOT EXISTS ${quoteName(schema)}`);
+        await this.writing.run(`CREATE TABLE ${table} (id BIGINT)`);
+        await this.writing.run(`INSERT INTO ${table} VALUES (1)`);
+      } catch (cause) {
+        const message = cause instanceof Error ? cause.message : String(cause);
+        throw new BridgeError(
+          "WAREHOUSE_FAILED",
+          `A table cannot be written in schema ${schema}: ${message}`,
+          { cause },
+        );
+      } finally {
+        await this.writing.run("ROLLBACK");
+      }
     });
   }
 

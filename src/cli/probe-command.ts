@@ -1,0 +1,74 @@
+/** `probe`: the checklist of an account, or of a bridge with its warehouse. */
+
+import colors from "picocolors";
+import { describeWhere } from "../core/errors.js";
+import { type ProbeLine, probe } from "../run/probe.js";
+import { type OpenedProject, openProject } from "../run/project.js";
+import { EXIT_CODES } from "./exit-codes.js";
+import { timeText } from "./words.js";
+
+export interface ProbeCommandOptions {
+  readonly project: string;
+  readonly json?: boolean | undefined;
+  readonly grants?: boolean | undefined;
+}
+
+const MARKS: Readonly<Record<ProbeLine["outcome"], string>> = {
+  good: colors.green("good"),
+  note: colors.yellow("note"),
+  bad: colors.red("bad "),
+  "left out": colors.dim("—   "),
+};
+const CHECK_WIDTH = 18;
+const TIME_WIDTH = 8;
+
+/** The exit code: that of the worst line. */
+export async function probeCommand(name: string, options: ProbeCommandOptions): Promise<number> {
+  const project = await openProject(options.project);
+  if (options.grants === true) return tellGrants(project, name);
+  const opened = await openTarget(project, name);
+  const onLine = (line: ProbeLine) => {
+    if (options.json === true) process.stdout.write(`${JSON.stringify(line)}\n`);
+    else tellLine(line);
+  };
+  if (options.json !== true) process.stdout.write(`${colors.bold(name)}  ${opened.api.account.baseUrl}\n\n`);
+  try {
+    const lines = await probe({ ...opened, onLine });
+    const worst = lines.find((line) => line.error !== undefined)?.error;
+    if (options.json !== true) process.stdout.write(worst === undefined ? "\nAll is well.\n" : "\n");
+    return worst === undefined ? EXIT_CODES.done : EXIT_CODES[worst.kind];
+  } finally {
+    await opened.api.close();
+  }
+}
+
+/** A bridge where there is one of that name, else an account. */
+async function openTarget(project: OpenedProject, name: string) {
+  const definition = project.definition.bridges[name];
+  if (definition === undefined) return { api: await project.openAccount(name) };
+  const { bridge, api } = await project.openBridge(name);
+  return {
+    api,
+    streams: [...bridge.streams.keys()],
+    warehouse: { warehouse: bridge.warehouse, schema: bridge.schema },
+  };
+}
+
+async function tellGrants(project: OpenedProject, name: string): Promise<number> {
+  const { bridge, close } = await project.openBridge(name);
+  process.stdout.write(`${bridge.warehouse.grants(bridge.schema)}\n`);
+  await close();
+  return EXIT_CODES.done;
+}
+
+function tellLine({ check, outcome, ms, found, error }: ProbeLine): void {
+  const time = outcome === "left out" || ms === 0 ? "" : timeText(ms);
+  process.stdout.write(
+    `  ${MARKS[outcome]}  ${check.padEnd(CHECK_WIDTH)} ${colors.dim(time.padStart(TIME_WIDTH))}  ${found}\n`,
+  );
+  if (error === undefined) return;
+  const indent = " ".repeat(10 + CHECK_WIDTH + TIME_WIDTH);
+  const where = describeWhere(error.where);
+  const code = where === "" ? error.code : `${error.code} · ${where}`;
+  process.stdout.write(`${indent}${colors.dim(code)}\n${indent}${error.hint}\n`);
+}

@@ -1,0 +1,171 @@
+/** `probe`: a checklist from the address to the warehouse, each line with its time and what was found. */
+
+import { lookup } from "node:dns/promises";
+import { BridgeError, toBridgeError } from "../core/errors.js";
+import { readLimits } from "../core/pace/limit-headers.js";
+import type { HttpResponse } from "../http/transport.js";
+import type { Warehouse } from "../warehouse/warehouse.js";
+import type { Api } from "./connect.js";
+
+export interface ProbeLine {
+  readonly check: string;
+  /** note: good to know, nothing is wrong · left out: another line must be good first */
+  readonly outcome: "good" | "note" | "bad" | "left out";
+  readonly ms: number;
+  readonly found: string;
+  readonly error?: BridgeError | undefined;
+}
+
+export interface ProbeOptions {
+  readonly api: Api;
+  /** streams to ask for one record each; default: all of the connector */
+  readonly streams?: readonly string[] | undefined;
+  readonly warehouse?: { readonly warehouse: Warehouse; readonly schema: string } | undefined;
+  readonly signal?: AbortSignal | undefined;
+  readonly onLine?: ((line: ProbeLine) => void) | undefined;
+}
+
+/** A clock that is off by more than this is told of: signed requests and cursors suffer. In ms. */
+const CLOCK_TOLERANCE_MS = 60_000;
+
+/** Goes through the checklist; never throws, what is wrong is in the lines. */
+export async function probe(options: ProbeOptions): Promise<ProbeLine[]> {
+  const list = new Checklist(options.onLine ?? (() => {}));
+  const { api, signal, warehouse } = options;
+  const base = new URL(api.account.baseUrl);
+  let ready = await list.run("address", () => checkAddress(base));
+  ready = ready && (await list.run("sign-in", () => checkSignIn(api, signal)));
+  if (!ready) list.leaveOut("sign-in", list.has("sign-in"));
+  const answers: HttpResponse[] = [];
+  const { probe: probeRequest } = api.connector.api;
+  if (probeRequest !== undefined) {
+    await list.when(ready, "probe request", async () => {
+      const answer = await api.ask(probeRequest.get, signal);
+      answers.push(answer);
+      return `GET ${probeRequest.get} answers ${answer.status}`;
+    });
+  }
+  for (const stream of options.streams ?? Object.keys(api.connector.streams)) {
+    await list.when(ready, `stream ${stream}`, () => checkStream(api, stream, signal));
+  }
+  await list.note(ready && answers.length > 0, "clock", () => checkClock(api, answers[0]!));
+  await list.note(ready && answers.length > 0, "limits", () => checkLimits(api, answers[0]!));
+  if (warehouse !== undefined) await checkWarehouse(list, warehouse.warehouse, warehouse.schema);
+  return list.lines;
+}
+
+class Checklist {
+  readonly lines: ProbeLine[] = [];
+
+  constructor(private readonly onLine: (line: ProbeLine) => void) {}
+
+  has(check: string): boolean {
+    return this.lines.some((line) => line.check === check);
+  }
+
+  /** Runs a check; true when it is good. */
+  async run(check: string, work: () => Promise<string>): Promise<boolean> {
+    const from = performance.now();
+    try {
+      const found = await work();
+      this.add({ check, outcome: "good", ms: performance.now() - from, found });
+      return true;
+    } catch (thrown) {
+      const error = toBridgeError(thrown);
+      this.add({ check, outcome: "bad", ms: performance.now() - from, found: error.message, error });
+      return false;
+    }
+  }
+
+  async when(ready: boolean, check: string, work: () => Promise<string>): Promise<boolean> {
+    if (ready) return this.run(check, work);
+    this.leaveOut(check, false);
+    return false;
+  }
+
+  /** A check that cannot fail, only tell. */
+  async note(ready: boolean, check: string, work: () => Pick<ProbeLine, "outcome" | "found">): Promise<void> {
+    if (ready) this.add({ check, ms: 0, ...work() });
+  }
+
+  leaveOut(check: string, already: boolean): void {
+    if (!already) this.add({ check, outcome: "left out", ms: 0, found: "needs the lines above" });
+  }
+
+  private add(line: ProbeLine): void {
+    this.lines.push(line);
+    this.onLine(line);
+  }
+}
+
+async function checkAddress(base: URL): Promise<string> {
+  const host = base.hostname.replace(/^\[|\]$/g, "");
+  const found = await lookup(host).catch((cause: unknown) => {
+    throw new BridgeError("HOST_UNKNOWN", `No host is known by the name ${host}.`, { cause });
+  });
+  return `${base.origin} is ${found.address}`;
+}
+
+async function checkSignIn(api: Api, signal: AbortSignal | undefined): Promise<string> {
+  await api.signIn(signal);
+  const { sign_in: signIn } = api.connector.api;
+  if (signIn === "none") return "none is needed";
+  const schemes = Array.isArray(signIn) ? signIn : [signIn];
+  return schemes
+    .map((scheme) => ("oauth2" in scheme ? `OAuth 2.0 ${scheme.oauth2}` : Object.keys(scheme)[0]))
+    .join(" and ");
+}
+
+/** The first page as a run would ask for it; its first record is enough. */
+async function checkStream(api: Api, stream: string, signal: AbortSignal | undefined): Promise<string> {
+  for await (const page of api.pages(stream, { signal })) {
+    const [first] = page.records;
+    if (first === undefined) return "reachable; the first page is empty";
+    const fields =
+      typeof first === "object" && first !== null ? Object.keys(first).slice(0, 6).join(", ") : typeof first;
+    return `${page.records.length} records on the first page: ${fields}, …`;
+  }
+  return "reachable; no page came";
+}
+
+function checkClock(api: Api, answer: HttpResponse): Pick<ProbeLine, "outcome" | "found"> {
+  const told = Date.parse(answer.headers.date ?? "");
+  if (Number.isNaN(told)) return { outcome: "note", found: "the API does not tell its time" };
+  const offMs = api.clock.now() - told;
+  const seconds = Math.round(Math.abs(offMs) / 1000);
+  if (Math.abs(offMs) <= CLOCK_TOLERANCE_MS)
+    return { outcome: "good", found: `within ${Math.max(1, seconds)} s of the API's` };
+  const way = offMs > 0 ? "ahead of" : "behind";
+  return { outcome: "note", found: `this machine is ${seconds} s ${way} the API: set its clock` };
+}
+
+function checkLimits(api: Api, answer: HttpResponse): Pick<ProbeLine, "outcome" | "found"> {
+  const told = readLimits(answer.headers, api.clock.now());
+  const { per_second: perSecond, per_minute: perMinute, at_once: atOnce } = api.connector.api.pace;
+  const declared = [
+    perSecond === undefined ? [] : `${perSecond} a second`,
+    perMinute === undefined ? [] : `${perMinute} a minute`,
+    `${atOnce} at once`,
+  ].flat();
+  const limit =
+    told.limit === undefined
+      ? ""
+      : `${told.limit} requests${told.windowMs === undefined ? "" : ` in ${told.windowMs / 1000} s`}`;
+  const left = told.remaining === undefined ? "" : `, ${told.remaining} left`;
+  if (limit === "" && left === "")
+    return { outcome: "note", found: `the API tells none; declared: ${declared.join(", ")}` };
+  return { outcome: "good", found: `the API tells ${limit}${left}; declared: ${declared.join(", ")}` };
+}
+
+async function checkWarehouse(list: Checklist, warehouse: Warehouse, schema: string): Promise<void> {
+  let session: Awaited<ReturnType<Warehouse["open"]>> | undefined;
+  const open = await list.run("warehouse", async () => {
+    session = await warehouse.open();
+    return `${warehouse.title} opens`;
+  });
+  await list.when(open, "write", async () => {
+    await session!.tryWriting(schema);
+    return `schema ${schema} and tables in it can be made and written`;
+  });
+  await session?.close();
+}
