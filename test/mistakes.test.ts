@@ -101,7 +101,7 @@ const MISTAKES: Record<string, { make: Mistake; exit: number; says: (string | Re
     says: [
       "CONFIG_UNKNOWN_KEY",
       "streams.bookings.recrods",
-      "connectors/bookings.connector.yaml:21:5",
+      "connectors/bookings.connector.yaml:22:5",
       "Perhaps records is meant",
     ],
   },

@@ -57,6 +57,16 @@ describe("a bridge", () => {
     await expectTruth(service.url, project.database, true);
   });
 
+  it("minds no file that is called like its schema", async () => {
+    const service = await bookingsService({ bookings: 50 });
+    const project = demoProject(service.url);
+    for (const name of ["bookings", "early_bridge"]) {
+      project.edit("bridges.yaml", /duckdb: .*duckdb/, `duckdb: ./${name}.duckdb`);
+      expect((await run(project)).outcome).toBe("done");
+      expect((await run(project)).streams.map(({ added }) => added)).toEqual([0, 0]);
+    }
+  });
+
   it("gives columns the types that were declared or seen", async () => {
     const service = await bookingsService({ bookings: 200 });
     const project = demoProject(service.url);

@@ -215,30 +215,36 @@ async function refusal(
   });
 }
 
+const REDIRECT_HINT =
+  "Register the redirect address at the API, exactly as the login shows it; sign_in.redirect_port keeps its port the same.";
+const AUDIENCE_HINT =
+  "Check the audience (sign_in.audience, or a parameter under sign_in.extra): the server expects another.";
+const OWN_WORDS_HINT = "Read the server's own words above.";
+
 /** What most likely is wrong, by RFC 6749 section 5.2 and the server's words. */
 export function hintFor(code: string, description: string, account: string): string {
   switch (code) {
     case "invalid_client":
       return `Check client_id and client_secret of account ${account}: for this very environment, and not revoked?`;
     case "invalid_grant":
-      if (/expired|iat|exp\b|clock|future|too (early|late)/i.test(description)) {
-        return `Check this machine's clock; if it is right, sign in anew: early-bridge login ${account}.`;
+      if (/redirect/i.test(description)) return REDIRECT_HINT;
+      if (/\baud\b|audience/i.test(description)) return AUDIENCE_HINT;
+      if (/\biat\b|\bnbf\b|clock|future|too (early|late)|not yet valid/i.test(description)) {
+        return `Check this machine's clock: it differs from the server's. (${account} signs with the time.)`;
       }
       return `What was granted has expired, was revoked or was rotated away: sign in anew (early-bridge login ${account}).`;
     case "invalid_scope":
       return "Check sign_in.scope in the connector: the server does not grant it to this client.";
     case "invalid_target":
-      return "Check the audience or resource under sign_in.extra: the server does not know it.";
+      return AUDIENCE_HINT;
     case "redirect_uri_mismatch":
-      return "Register the redirect address at the API, exactly as it is shown here; set sign_in.redirect_port.";
+      return REDIRECT_HINT;
     case "unauthorized_client":
     case "unsupported_grant_type":
       return "Allow this way of signing in (the grant) for this client in the API's own settings.";
     case "invalid_request":
-      return /redirect/i.test(description)
-        ? "Register the redirect address at the API, exactly as it is shown here; set sign_in.redirect_port."
-        : "Read the server's own words above.";
+      return /redirect/i.test(description) ? REDIRECT_HINT : OWN_WORDS_HINT;
     default:
-      return "Read the server's own words above.";
+      return OWN_WORDS_HINT;
   }
 }

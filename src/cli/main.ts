@@ -16,6 +16,15 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .showSuggestionAfterError()
     .exitOverride();
   program
+    .command("init")
+    .description("start a project: bridges.yaml, a connector skeleton, .env.example")
+    .option("--project <folder>", "folder of the project", ".")
+    .option("--name <name>", "name of the API; default: the folder's")
+    .option("--base <address>", "base address of the API")
+    .option("--sign-in <kind>", "none, key, bearer, basic, client_credentials, authorization_code, …")
+    .option("--yes", "ask nothing")
+    .action(async (options) => setExitCode(await (await import("./init-command.js")).initCommand(options)));
+  program
     .command("run")
     .description("carry a bridge, or all bridges of the project")
     .argument("[bridge]", "name of the bridge; left out, all of them")

@@ -3,12 +3,12 @@
  * cannot be read is a failure like any other.
  */
 
-import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
+import { type BridgeError, isBridgeError, type Where } from "../core/errors.js";
 import { readLimits, retryAfter } from "../core/pace/limit-headers.js";
-import { isPassingStatus } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
 import type { PaceGate } from "./pace-gate.js";
 import { type RetryParts, withRetries } from "./retry.js";
+import { checkStatus } from "./status-errors.js";
 import type { HttpRequest, HttpResponse, Send } from "./transport.js";
 
 /** Counts of one stream's requests; the exchange adds to it. */
@@ -110,43 +110,4 @@ function looksMisdirected(error: BridgeError): boolean {
 
 function isUnreached(error: BridgeError): boolean {
   return error.code === "CONNECTION_REFUSED" || error.code === "HOST_UNKNOWN" || error.code === "TIMED_OUT";
-}
-
-/** Turns a status that is no success into the error for it, with the API's own words. */
-export function checkStatus(response: HttpResponse, redactor: Redactor, nowMs: number): HttpResponse {
-  const { status } = response;
-  if (status >= 200 && status < 300) return response;
-  const said = redactor.hide(apiWords(response.body));
-  const words = said === "" ? "" : ` It says: ${said}`;
-  const retryAfterMs = retryAfter(response.headers["retry-after"], nowMs);
-  if (status >= 300 && status < 400) {
-    const to = redactor.hide(response.headers.location ?? "nowhere");
-    throw new BridgeError("REDIRECTED", `The API points to another address: ${to}`);
-  }
-  if (status === 401)
-    throw new BridgeError("TOKEN_REFUSED", `The API refused the credentials (401).${words}`);
-  if (status === 403) throw new BridgeError("FORBIDDEN", `The API forbids this request (403).${words}`);
-  if (status === 404 || status === 410)
-    throw new BridgeError("NOT_FOUND", `The API knows no such address (${status}).${words}`);
-  if (status === 429)
-    throw new BridgeError("RATE_LIMITED", `The API says: too many requests (429).${words}`, { retryAfterMs });
-  if (isPassingStatus(status))
-    throw new BridgeError("SERVER_FAILED", `The API failed (${status}).${words}`, { retryAfterMs });
-  throw new BridgeError("REQUEST_REFUSED", `The API refused the request (${status}).${words}`);
-}
-
-/** The message in an error body, shortened: a `message`, `error` or `detail` of JSON, or the text itself. */
-function apiWords(body: Uint8Array): string {
-  const text = new TextDecoder().decode(body.subarray(0, 2000)).trim();
-  let said = text;
-  try {
-    const json = JSON.parse(text) as Record<string, unknown>;
-    const candidates = [json.message, json.error_description, json.detail, json.error, json.title];
-    const found = candidates.find((each) => typeof each === "string" && each !== "");
-    if (typeof found === "string") said = found;
-  } catch {
-    if (text.startsWith("<")) said = /<title[^>]*>([^<]*)/i.exec(text)?.[1]?.trim() ?? "";
-  }
-  const oneLine = said.replaceAll(/\s+/g, " ");
-  return oneLine.length > 200 ? `${oneLine.slice(0, 199)}…` : oneLine;
 }

@@ -55,7 +55,10 @@ export function parseBody(bytes: Uint8Array, where: Where): unknown {
   if (first === 60) {
     const title = /<title[^>]*>([^<]*)/i.exec(new TextDecoder().decode(bytes.subarray(0, 4096)))?.[1]?.trim();
     const seen = title === undefined || title === "" ? "a web page" : `a web page titled "${title}"`;
-    throw new BridgeError("BODY_HTML", `JSON was expected, ${seen} came.`, { where });
+    const hint = /sign.?in|log.?in/i.test(title ?? "")
+      ? "Check the sign-in, then the base URL: a page for signing in answered, not the API."
+      : undefined;
+    throw new BridgeError("BODY_HTML", `JSON was expected, ${seen} came.`, { where, hint });
   }
   if (first === undefined)
     throw new BridgeError("BODY_TRUNCATED", "JSON was expected, nothing came.", { where });

@@ -18,8 +18,7 @@ import type {
 import { DuckLedger } from "./ledger.js";
 import { ASIDE_PREFIX, DuckLoad, type LoadPorts } from "./load.js";
 import type { StandingTable } from "./merge-plan.js";
-import { STAGE_DATABASE } from "./stage.js";
-import { quoteName } from "./types.js";
+import { FILE_DATABASE, schemaName, tableName } from "./types.js";
 
 /** DuckDB itself has no limit; this one keeps names readable. */
 const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
@@ -44,16 +43,15 @@ async function openFile(path: string, readOnly: boolean): Promise<WarehouseSessi
     });
   }
   try {
-    const instance = await DuckDBInstance.create(path, readOnly ? { access_mode: "READ_ONLY" } : {});
+    const instance = await DuckDBInstance.create(":memory:");
     const writing = await instance.connect();
     // the ledger's and the samples' times do not depend on where the process runs
     await writing.run("SET TimeZone = 'UTC'");
+    const mode = readOnly ? " (READ_ONLY)" : "";
+    await writing.run(`ATTACH '${path.replaceAll("'", "''")}' AS ${FILE_DATABASE}${mode}`);
     const ledger = new DuckLedger(writing);
     await ledger.prepare(readOnly);
-    if (readOnly) return new DuckSession(instance, writing, ledger, undefined);
-    const staging = await instance.connect();
-    await staging.run(`ATTACH ':memory:' AS ${STAGE_DATABASE}`);
-    return new DuckSession(instance, writing, ledger, staging);
+    return new DuckSession(instance, writing, ledger, readOnly ? undefined : await instance.connect());
   } catch (error) {
     throw openError(error, path);
   }
@@ -102,11 +100,11 @@ class DuckSession implements WarehouseSession {
   }
 
   async tryWriting(schema: string): Promise<void> {
-    const table = `${quoteName(schema)}.${quoteName(`${ASIDE_PREFIX}probe`)}`;
+    const table = tableName(schema, `${ASIDE_PREFIX}probe`);
     await this.turns(async () => {
       await this.writing.run("BEGIN");
       try {
-        await this.writing.run(`CREATE SCHEMA IF NOT EXISTS ${quoteName(schema)}`);
+        await this.writing.run(`CREATE SCHEMA IF NOT EXISTS ${schemaName(schema)}`);
         await this.writing.run(`CREATE TABLE ${table} (id BIGINT)`);
         await this.writing.run(`INSERT INTO ${table} VALUES (1)`);
       } catch (cause) {
@@ -125,10 +123,10 @@ class DuckSession implements WarehouseSession {
   async describeTables(schema: string): Promise<TableView[]> {
     const views: TableView[] = [];
     for (const [name, names] of await this.columnsOf(schema)) {
-      const table = `${quoteName(schema)}.${quoteName(name)}`;
+      const table = tableName(schema, name);
       const types = await this.read(
         `SELECT column_name, data_type FROM information_schema.columns
-         WHERE table_schema = $1 AND table_name = $2 AND table_catalog = current_database() ORDER BY ordinal_position`,
+         WHERE table_schema = $1 AND table_name = $2 AND table_catalog = '${FILE_DATABASE}' ORDER BY ordinal_position`,
         [schema, name],
       );
       const [count] = await this.read(`SELECT count(*) AS rows FROM ${table}`);
@@ -139,7 +137,7 @@ class DuckSession implements WarehouseSession {
   }
 
   async sampleRows(schema: string, table: string, limit: number): Promise<SampleRow[]> {
-    const sql = `SELECT COLUMNS(*)::VARCHAR FROM ${quoteName(schema)}.${quoteName(table)} LIMIT ${Math.floor(limit)}`;
+    const sql = `SELECT COLUMNS(*)::VARCHAR FROM ${tableName(schema, table)} LIMIT ${Math.floor(limit)}`;
     return (await this.read(sql)) as SampleRow[];
   }
 
@@ -184,7 +182,7 @@ class DuckSession implements WarehouseSession {
     this.cleaned.add(schema);
     for (const name of (await this.columnsOf(schema)).keys()) {
       if (!name.startsWith(ASIDE_PREFIX)) continue;
-      await this.writing.run(`DROP TABLE ${quoteName(schema)}.${quoteName(name)}`);
+      await this.writing.run(`DROP TABLE ${tableName(schema, name)}`);
     }
   }
 
@@ -192,7 +190,7 @@ class DuckSession implements WarehouseSession {
   private async columnsOf(schema: string): Promise<Map<string, Set<string>>> {
     const rows = await this.read(
       `SELECT table_name, column_name FROM information_schema.columns
-       WHERE table_schema = $1 AND table_catalog = current_database() ORDER BY table_name`,
+       WHERE table_schema = $1 AND table_catalog = '${FILE_DATABASE}' ORDER BY table_name`,
       [schema],
     );
     const tables = new Map<string, Set<string>>();

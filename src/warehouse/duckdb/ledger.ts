@@ -18,8 +18,10 @@ import type {
   SchemaChange,
   StreamRecord,
 } from "../warehouse.js";
+import { FILE_DATABASE, schemaName } from "./types.js";
 
-export const LEDGER_SCHEMA = "early_bridge";
+const SCHEMA = "early_bridge";
+const LEDGER = schemaName(SCHEMA);
 /** Raised when an older version could not read what a newer one writes. */
 export const LEDGER_FORMAT = 1;
 
@@ -53,11 +55,12 @@ export class DuckLedger implements Ledger {
   /** Makes the ledger's tables, or checks that this version can read them. */
   async prepare(readOnly: boolean): Promise<void> {
     const found = await this.rows(
-      "SELECT 1 FROM information_schema.tables WHERE table_schema = $1 AND table_name = 'about'",
-      [LEDGER_SCHEMA],
+      `SELECT 1 FROM information_schema.tables
+       WHERE table_catalog = '${FILE_DATABASE}' AND table_schema = $1 AND table_name = 'about'`,
+      [SCHEMA],
     );
     if (found.length > 0) {
-      const [about] = await this.rows(`SELECT format FROM ${LEDGER_SCHEMA}.about`);
+      const [about] = await this.rows(`SELECT format FROM ${LEDGER}.about`);
       const format = Number(about?.format ?? 0);
       if (format <= LEDGER_FORMAT) return;
       const message = `The ledger has format ${format}; this version reads up to ${LEDGER_FORMAT}.`;
@@ -65,9 +68,9 @@ export class DuckLedger implements Ledger {
     }
     if (readOnly) return;
     await this.connection.run("BEGIN");
-    await this.connection.run(`CREATE SCHEMA IF NOT EXISTS ${LEDGER_SCHEMA}`);
-    for (const table of TABLES) await this.connection.run(`CREATE TABLE ${LEDGER_SCHEMA}.${table}`);
-    await this.connection.run(`INSERT INTO ${LEDGER_SCHEMA}.about VALUES (${LEDGER_FORMAT}, now())`);
+    await this.connection.run(`CREATE SCHEMA IF NOT EXISTS ${LEDGER}`);
+    for (const table of TABLES) await this.connection.run(`CREATE TABLE ${LEDGER}.${table}`);
+    await this.connection.run(`INSERT INTO ${LEDGER}.about VALUES (${LEDGER_FORMAT}, now())`);
     await this.connection.run("COMMIT");
   }
 
@@ -75,13 +78,13 @@ export class DuckLedger implements Ledger {
     const at = timestamp(startedAtMs);
     // the file has one writer at a time: a run still noted as running has lost its process
     await this.connection.run(
-      `UPDATE ${LEDGER_SCHEMA}.runs SET outcome = 'broken off', ended_at = $1::TIMESTAMPTZ
+      `UPDATE ${LEDGER}.runs SET outcome = 'broken off', ended_at = $1::TIMESTAMPTZ
        WHERE bridge = $2 AND outcome = 'running'`,
       [at, bridge],
     );
     const [row] = await this.rows(
-      `INSERT INTO ${LEDGER_SCHEMA}.runs (run, bridge, outcome, started_at)
-       SELECT coalesce(max(run), 0) + 1, $1, 'running', $2::TIMESTAMPTZ FROM ${LEDGER_SCHEMA}.runs RETURNING run`,
+      `INSERT INTO ${LEDGER}.runs (run, bridge, outcome, started_at)
+       SELECT coalesce(max(run), 0) + 1, $1, 'running', $2::TIMESTAMPTZ FROM ${LEDGER}.runs RETURNING run`,
       [bridge, at],
     );
     return Number(row?.run);
@@ -91,7 +94,7 @@ export class DuckLedger implements Ledger {
     await this.connection.run("BEGIN");
     for (const stream of end.streams) {
       const marks = Array.from({ length: COUNTS.length + 3 }, (_, i) => `$${i + 1}`).join(", ");
-      await this.connection.run(`INSERT INTO ${LEDGER_SCHEMA}.run_streams VALUES (${marks})`, [
+      await this.connection.run(`INSERT INTO ${LEDGER}.run_streams VALUES (${marks})`, [
         BigInt(end.run),
         stream.stream,
         stream.outcome,
@@ -99,7 +102,7 @@ export class DuckLedger implements Ledger {
       ]);
     }
     await this.connection.run(
-      `UPDATE ${LEDGER_SCHEMA}.runs SET outcome = $1, ended_at = $2::TIMESTAMPTZ, error_code = $3, error_message = $4
+      `UPDATE ${LEDGER}.runs SET outcome = $1, ended_at = $2::TIMESTAMPTZ, error_code = $3, error_message = $4
        WHERE run = $5`,
       [
         end.outcome,
@@ -113,16 +116,16 @@ export class DuckLedger implements Ledger {
   }
 
   async cursor(bridge: string, stream: string): Promise<SavedCursor | undefined> {
-    const [row] = await this.rows(
-      `SELECT cursor FROM ${LEDGER_SCHEMA}.cursors WHERE bridge = $1 AND stream = $2`,
-      [bridge, stream],
-    );
+    const [row] = await this.rows(`SELECT cursor FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`, [
+      bridge,
+      stream,
+    ]);
     return row === undefined ? undefined : (JSON.parse(String(row.cursor)) as SavedCursor);
   }
 
   async columns(schema: string, bridge: string, stream: string): Promise<KnownColumn[]> {
     const rows = await this.rows(
-      `SELECT * FROM ${LEDGER_SCHEMA}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3 ORDER BY rowid`,
+      `SELECT * FROM ${LEDGER}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3 ORDER BY rowid`,
       [schema, bridge, stream],
     );
     return rows.map((row) => ({
@@ -142,7 +145,7 @@ export class DuckLedger implements Ledger {
 
   async otherTables(schema: string, bridge: string, stream: string): Promise<string[]> {
     const rows = await this.rows(
-      `SELECT DISTINCT table_name FROM ${LEDGER_SCHEMA}.columns
+      `SELECT DISTINCT table_name FROM ${LEDGER}.columns
        WHERE table_schema = $1 AND NOT (bridge = $2 AND stream = $3)`,
       [schema, bridge, stream],
     );
@@ -156,7 +159,7 @@ export class DuckLedger implements Ledger {
   }): Promise<RunRecord[]> {
     const rows = await this.rows(
       `SELECT run, bridge, outcome, epoch_ms(started_at) AS started, epoch_ms(ended_at) AS ended, error_code, error_message
-       FROM ${LEDGER_SCHEMA}.runs WHERE ($1 IS NULL OR bridge = $1) AND ($2 IS NULL OR run = $2)
+       FROM ${LEDGER}.runs WHERE ($1 IS NULL OR bridge = $1) AND ($2 IS NULL OR run = $2)
        ORDER BY run DESC LIMIT ${Math.floor(filter.limit)}`,
       [filter.bridge ?? null, filter.run === undefined ? null : BigInt(filter.run)],
     );
@@ -164,9 +167,7 @@ export class DuckLedger implements Ledger {
     const streams =
       rows.length === 0
         ? []
-        : await this.rows(
-            `SELECT * FROM ${LEDGER_SCHEMA}.run_streams WHERE run IN (${numbers}) ORDER BY stream`,
-          );
+        : await this.rows(`SELECT * FROM ${LEDGER}.run_streams WHERE run IN (${numbers}) ORDER BY stream`);
     return rows.map((row) => ({
       run: Number(row.run),
       bridge: String(row.bridge),
@@ -185,16 +186,16 @@ export class DuckLedger implements Ledger {
     const cursor = entry.cursor === undefined ? null : JSON.stringify(entry.cursor);
     const at = timestamp(entry.atMs);
     await this.connection.run(
-      `INSERT INTO ${LEDGER_SCHEMA}.checkpoints VALUES ($1, $2, $3, $4, $5::TIMESTAMPTZ, $6, $7::JSON)`,
+      `INSERT INTO ${LEDGER}.checkpoints VALUES ($1, $2, $3, $4, $5::TIMESTAMPTZ, $6, $7::JSON)`,
       [BigInt(run), bridge, stream, BigInt(entry.number), at, BigInt(rows), cursor],
     );
     if (cursor === null) return;
-    await this.connection.run(`DELETE FROM ${LEDGER_SCHEMA}.cursors WHERE bridge = $1 AND stream = $2`, [
+    await this.connection.run(`DELETE FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`, [
       bridge,
       stream,
     ]);
     await this.connection.run(
-      `INSERT INTO ${LEDGER_SCHEMA}.cursors VALUES ($1, $2, $3::JSON, $4, $5::TIMESTAMPTZ)`,
+      `INSERT INTO ${LEDGER}.cursors VALUES ($1, $2, $3::JSON, $4, $5::TIMESTAMPTZ)`,
       [bridge, stream, cursor, BigInt(run), at],
     );
   }
@@ -203,13 +204,13 @@ export class DuckLedger implements Ledger {
   async noteColumns(options: LoadOptions, tables: readonly TableSchema[]): Promise<void> {
     const { run, bridge, stream, schema } = options;
     await this.connection.run(
-      `DELETE FROM ${LEDGER_SCHEMA}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3`,
+      `DELETE FROM ${LEDGER}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3`,
       [schema, bridge, stream],
     );
     for (const table of tables) {
       for (const column of table.columns) {
         await this.connection.run(
-          `INSERT INTO ${LEDGER_SCHEMA}.columns VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+          `INSERT INTO ${LEDGER}.columns VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
           [bridge, stream, schema, table.name, table.path, ...columnValues(column), BigInt(run)],
         );
       }
@@ -219,7 +220,7 @@ export class DuckLedger implements Ledger {
   async noteChanges(options: LoadOptions, changes: readonly SchemaChange[], atMs: number): Promise<void> {
     for (const { table, column, change, fromType, toType } of changes) {
       await this.connection.run(
-        `INSERT INTO ${LEDGER_SCHEMA}.changes VALUES ($1, $2, $3, $4, $5, $6, $7, $8::TIMESTAMPTZ)`,
+        `INSERT INTO ${LEDGER}.changes VALUES ($1, $2, $3, $4, $5, $6, $7, $8::TIMESTAMPTZ)`,
         [
           BigInt(options.run),
           options.schema,
@@ -238,7 +239,7 @@ export class DuckLedger implements Ledger {
     const { run, bridge, stream } = options;
     for (const { reason, path, message, record } of issues) {
       await this.connection.run(
-        `INSERT INTO ${LEDGER_SCHEMA}.quarantine VALUES ($1, $2, $3, $4, $5, $6, $7::JSON, $8::TIMESTAMPTZ)`,
+        `INSERT INTO ${LEDGER}.quarantine VALUES ($1, $2, $3, $4, $5, $6, $7::JSON, $8::TIMESTAMPTZ)`,
         [BigInt(run), bridge, stream, reason, path, message, stringifyExact(record), timestamp(atMs)],
       );
     }

@@ -25,7 +25,7 @@ import {
   type StandingTable,
 } from "./merge-plan.js";
 import { StageTable } from "./stage.js";
-import { quoteName } from "./types.js";
+import { quoteName, schemaName, tableName } from "./types.js";
 
 /** Tables of a stream that is replaced are built under this prefix, and renamed at the end. */
 export const ASIDE_PREFIX = "eb_next_";
@@ -131,7 +131,7 @@ export class DuckLoad implements StreamLoad {
 
   private target(table: string): string {
     const name = this.options.write === "replace" ? ASIDE_PREFIX + table : table;
-    return `${quoteName(this.options.schema)}.${quoteName(name)}`;
+    return tableName(this.options.schema, name);
   }
 
   private async commitSlot(entry: CheckpointEntry, last: boolean): Promise<Committed> {
@@ -163,7 +163,7 @@ export class DuckLoad implements StreamLoad {
     const { ledger } = this.ports;
     const committed = await this.transaction(async (run) => {
       const changes: SchemaChange[] = [];
-      if (tables.length > 0) await run(`CREATE SCHEMA IF NOT EXISTS ${quoteName(this.options.schema)}`);
+      if (tables.length > 0) await run(`CREATE SCHEMA IF NOT EXISTS ${schemaName(this.options.schema)}`);
       for (const table of tables) {
         const needed = swap || slot.stages.has(table.name) || standing.has(table.name);
         if (table.columns.length === 0 || !needed) continue;
@@ -239,16 +239,16 @@ export class DuckLoad implements StreamLoad {
     aside: ReadonlyMap<string, StandingTable>,
     run: Run,
   ): Promise<RowCounts> {
-    const schema = quoteName(this.options.schema);
+    const { schema } = this.options;
     const counts = root === undefined ? NO_ROWS : await this.countReplaced(root, aside.has(root.name));
-    for (const table of this.replaced.keys()) await run(`DROP TABLE ${schema}.${quoteName(table)}`);
+    for (const table of this.replaced.keys()) await run(`DROP TABLE ${tableName(schema, table)}`);
     for (const table of aside.keys())
       await run(`ALTER TABLE ${this.target(table)} RENAME TO ${quoteName(table)}`);
     return counts;
   }
 
   private async countReplaced(root: TableSchema, built: boolean): Promise<RowCounts> {
-    const old = `${quoteName(this.options.schema)}.${quoteName(root.name)}`;
+    const old = tableName(this.options.schema, root.name);
     const now = built ? await this.countRows(this.target(root.name)) : 0;
     const before = this.replaced.get(root.name);
     if (before === undefined) return { ...NO_ROWS, added: now };

@@ -9,9 +9,8 @@ import type { ColumnBatch, TableBatch } from "../../core/shape/batch.js";
 import { fixedWidth } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
-import { quoteName, sqlType, vectorType, widenExpression } from "./types.js";
+import { quoteName, STAGE_DATABASE, sqlType, vectorType, widenExpression } from "./types.js";
 
-export const STAGE_DATABASE = "eb_stage";
 export const SEQUENCE_COLUMN = "eb_seq";
 /** rows of a DuckDB vector */
 const CHUNK_ROWS = 2048;

@@ -75,6 +75,21 @@ export function quoteName(name: string): string {
   return `"${name.replaceAll('"', '""')}"`;
 }
 
+/** The file's name inside DuckDB, whatever the file is called: a schema of the file's name would else be ambiguous. */
+export const FILE_DATABASE = "eb_file";
+/** The memory database that every instance has: stages live there. */
+export const STAGE_DATABASE = "memory";
+
+/** A schema of the file, in full. */
+export function schemaName(schema: string): string {
+  return `${FILE_DATABASE}.${quoteName(schema)}`;
+}
+
+/** A table of the file, in full. */
+export function tableName(schema: string, table: string): string {
+  return `${schemaName(schema)}.${quoteName(table)}`;
+}
+
 /** The expression that turns a column of one type into a wider one, every value kept. */
 export function widenExpression(column: string, from: ColumnType, to: ColumnType): string {
   const name = quoteName(column);

@@ -1,0 +1,121 @@
+/** `init`: a new project, by a few questions or by options alone. */
+
+import { basename, resolve } from "node:path";
+import colors from "picocolors";
+import { checkBaseUrl } from "../core/ask/request-plan.js";
+import { nearest } from "../core/define/check.js";
+import { BridgeError, isBridgeError } from "../core/errors.js";
+import { snakeCase } from "../core/shape/naming.js";
+import { type NewProject, SIGN_IN_CHOICES, type SignInChoice, writeNewProject } from "../run/new-project.js";
+import { EXIT_CODES } from "./exit-codes.js";
+
+export interface InitCommandOptions {
+  readonly project: string;
+  readonly name?: string | undefined;
+  readonly base?: string | undefined;
+  readonly signIn?: string | undefined;
+  readonly yes?: boolean | undefined;
+}
+
+const EXAMPLE_BASE = "https://api.huts.example";
+
+export async function initCommand(options: InitCommandOptions): Promise<number> {
+  const project =
+    options.yes === true || process.stdin.isTTY !== true ? chosen(options) : await asked(options);
+  if (project === undefined) return EXIT_CODES.stopped;
+  const written = await writeNewProject(project);
+  for (const { path, outcome } of written) {
+    const word = outcome === "kept" ? colors.yellow("kept as it is") : colors.green(outcome);
+    process.stdout.write(`  ${path.padEnd(40)} ${word}\n`);
+  }
+  const login = project.signIn.name === "authorization_code" || project.signIn.name === "device_code";
+  const inFolder = options.project === "." ? "" : ` --project ${options.project}`;
+  process.stdout.write("\nNext\n");
+  if (project.signIn.settings.length > 0)
+    process.stdout.write("  cp .env.example .env && chmod 600 .env   then fill it in\n");
+  if (login) process.stdout.write(`  npx early-bridge login main${inFolder}\n`);
+  process.stdout.write(`  npx early-bridge probe ${project.name}${inFolder}\n`);
+  return EXIT_CODES.done;
+}
+
+function chosen({
+  project: folder,
+  name,
+  base = EXAMPLE_BASE,
+  signIn = "none",
+}: InitCommandOptions): NewProject {
+  return {
+    folder,
+    name: nameOf(name ?? basename(resolve(folder))),
+    baseUrl: checkBaseUrl(base, "--base", {}),
+    signIn: choiceOf(signIn),
+  };
+}
+
+function nameOf(text: string): string {
+  return (
+    snakeCase(text)
+      .replace(/[^a-z0-9_]/g, "")
+      .replace(/^_+/, "") || "api"
+  );
+}
+
+function choiceOf(name: string): SignInChoice {
+  const choice = SIGN_IN_CHOICES.find((each) => each.name === name);
+  if (choice !== undefined) return choice;
+  const names = SIGN_IN_CHOICES.map((each) => each.name);
+  const near = nearest(name, names);
+  throw new BridgeError("CONFIG_INVALID", `"${name}" is no sign-in that init knows.`, {
+    hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}It knows: ${names.join(", ")}.`,
+  });
+}
+
+/** Asks on the terminal; undefined when the user leaves. */
+async function asked(options: InitCommandOptions): Promise<NewProject | undefined> {
+  const { group, intro, select, text } = await import("@clack/prompts");
+  intro("A new project");
+  try {
+    const answers = await group(
+      {
+        name: () =>
+          text({
+            message: "What is the API called?",
+            placeholder: "bookings",
+            initialValue: nameOf(options.name ?? basename(resolve(options.project))),
+          }),
+        base: () =>
+          text({
+            message: "What is its base address?",
+            placeholder: EXAMPLE_BASE,
+            initialValue: options.base ?? "",
+            validate: (value) => addressProblem(value || EXAMPLE_BASE),
+          }),
+        signIn: () =>
+          select({
+            message: "How does an account sign in?",
+            options: SIGN_IN_CHOICES.map(({ name, title }) => ({ value: name, label: title })),
+          }),
+      },
+      {
+        onCancel: () => {
+          throw new Cancelled();
+        },
+      },
+    );
+    return chosen({ ...options, ...answers, base: answers.base || EXAMPLE_BASE });
+  } catch (error) {
+    if (error instanceof Cancelled) return undefined;
+    throw error;
+  }
+}
+
+class Cancelled extends Error {}
+
+function addressProblem(value: string): string | undefined {
+  try {
+    checkBaseUrl(value, "The address", {});
+    return undefined;
+  } catch (error) {
+    return isBridgeError(error) ? `${error.message} ${error.hint}` : String(error);
+  }
+}

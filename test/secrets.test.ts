@@ -1,0 +1,114 @@
+/** Secrets planted in every scheme: none of them reaches an error, an event, a report or the ledger. */
+
+import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
+import type { AddressInfo } from "node:net";
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import { memoryTokenStore } from "../src/auth/token-store.js";
+import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import { connect, defineConnector, openBridge } from "../src/index.js";
+import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { temporaryFolder, whenDone } from "./support/project.js";
+import { queryFile } from "./support/truth.js";
+
+type SignIn = ConnectorInput["api"]["sign_in"];
+
+/** A service that signs anybody in, then refuses everything and quotes all that it was sent. */
+async function quotingService(status: number): Promise<{ url: string; issued: string[] }> {
+  const issued: string[] = [];
+  const answer = (request: IncomingMessage, response: ServerResponse, body: string) => {
+    if (request.url === "/token" || request.url === "/login") {
+      const token = `issued-token-${issued.length}-${Math.random().toString(36).slice(2)}`;
+      issued.push(token);
+      response.writeHead(200, { "content-type": "application/json" });
+      return response.end(
+        JSON.stringify({
+          access_token: token,
+          refresh_token: `${token}-rt`,
+          token_type: "bearer",
+          id: token,
+        }),
+      );
+    }
+    const message = `you sent ${request.url} ${Object.values(request.headers).join(" ")} ${body}`;
+    return response
+      .writeHead(status, { "content-type": "application/json" })
+      .end(JSON.stringify({ message }));
+  };
+  const server = createServer((request, response) => {
+    let body = "";
+    request.on("data", (part) => {
+      body += String(part);
+    });
+    request.on("end", () => answer(request, response, body));
+  });
+  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
+  whenDone(() => server.close());
+  whenDone(() => server.closeAllConnections());
+  return { url: `http://127.0.0.1:${(server.address() as AddressInfo).port}`, issued };
+}
+
+const SCHEMES: Record<string, (url: string) => SignIn> = {
+  basic: () => ({ basic: { user: "ana", password: "{secret}" } }),
+  bearer: () => ({ bearer: "{secret}" }),
+  "key in header": () => ({ key: "{secret}", name: "X-Key" }),
+  "key in query": () => ({ key: "{secret}", in: "query", name: "plain" }),
+  "key in cookie": () => ({ key: "{secret}", in: "cookie", name: "sid" }),
+  client_credentials: (url) => ({
+    oauth2: "client_credentials",
+    token_url: `${url}/token`,
+    client_id: "desk",
+    client_secret: "{secret}",
+  }),
+  password: (url) => ({
+    oauth2: "password",
+    token_url: `${url}/token`,
+    client_id: "desk",
+    user: "ana",
+    password: "{secret}",
+  }),
+  refresh_token: (url) => ({
+    oauth2: "refresh_token",
+    token_url: `${url}/token`,
+    client_id: "desk",
+    refresh_token: "{secret}",
+  }),
+  session: () => ({ session: { post: "/login", json: { password: "{secret}" }, token: "$.id" } }),
+};
+
+/** Secrets that a header can carry: visible ASCII, as keys and tokens are. */
+const secretText = fc.stringMatching(/^[A-Za-z0-9~._+/=-]{12,40}$/);
+
+describe("no secret is shown", () => {
+  it.each(Object.keys(SCHEMES))("%s", async (name) => {
+    await fc.assert(
+      fc.asyncProperty(secretText, fc.constantFrom(400, 401, 403, 404, 500), async (secret, status) => {
+        const { url, issued } = await quotingService(status);
+        const connector = defineConnector({
+          connector: "plain",
+          settings: { secret: { type: "string", secret: true } },
+          api: { url, sign_in: SCHEMES[name]!(url) },
+          streams: { things: { get: "/things" } },
+        });
+        const path = `${temporaryFolder()}/t.duckdb`;
+        const shown: string[] = [];
+        {
+          await using api = connect(
+            connector,
+            { secret },
+            { tokens: memoryTokenStore(), retry: { tries: 2, baseMs: 1 } },
+          );
+          const bridge = openBridge({ from: api, to: duckdb(path) });
+          const report = await bridge.run({ onEvent: (event) => shown.push(JSON.stringify(event)) });
+          expect(report.outcome).toBe("failed");
+          shown.push(JSON.stringify(report), String(report.error?.stack), String(report.error?.message));
+        }
+        shown.push(JSON.stringify(await queryFile(path, "FROM early_bridge.runs")));
+        const all = shown.join("\n");
+        for (const hidden of [secret, encodeURIComponent(secret), btoa(`ana:${secret}`), ...issued])
+          expect(all).not.toContain(hidden);
+      }),
+      { numRuns: 4 },
+    );
+  });
+});
