@@ -1,12 +1,13 @@
 /** `demo`: the whole way on made-up data: a service, a first run, an hour later a second run, and the tables. */
 
-import { cpSync, mkdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { dirname, join, relative } from "node:path";
 import { fileURLToPath } from "node:url";
 import colors from "picocolors";
 import { openProject, PROJECT_FILE } from "../run/project.js";
-import { BOOKINGS_DEFAULTS, type BookingsOptions } from "../standins/bookings/server.js";
-import { type SpawnedService, spawnService } from "../standins/spawn.js";
+import { BOOKINGS_DEFAULTS } from "../standins/bookings/server.js";
+import { NEIGHBOURS_DEFAULTS } from "../standins/neighbours/server.js";
+import { type SpawnedService, type SpawnOptions, spawnService } from "../standins/spawn.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { runBridge, viewKind } from "./run-command.js";
 import { tableText } from "./table.js";
@@ -27,10 +28,11 @@ export interface DemoOptions {
 
 export async function demoCommand(options: DemoOptions): Promise<number> {
   mkdirSync(DEMO_FOLDER, { recursive: true });
-  const service = await startService({ bookings: options.bookings, failing: FAILING });
+  const { serve: serving = false, bookings } = options;
+  const service = await startService({ bookings, failing: FAILING, neighbours: serving });
   try {
-    writeProject(service.url);
-    return options.serve === true ? await serve(service.url) : await show(service.url, options);
+    writeProject(service);
+    return serving ? await serve(service.url) : await show(service.url, options);
   } finally {
     await service.close();
   }
@@ -102,6 +104,10 @@ async function serve(url: string): Promise<number> {
   await tick();
   say(`The bookings service listens at ${url}; every minute an hour passes there.`);
   say(`In another terminal: npx early-bridge run --project ${DEMO_FOLDER}`);
+  say(
+    "Other services of the federation are up too, each with a sign-in of its own: members, logbook, sensors,",
+  );
+  say(`stores, notices. Try: npx early-bridge probe sensors --project ${DEMO_FOLDER}`);
   say(colors.dim("Ctrl-C ends it."));
   const timer = setInterval(() => void tick().catch(() => {}), MINUTE_MS);
   await new Promise<void>((resolve) => process.once("SIGINT", () => resolve()));
@@ -110,7 +116,7 @@ async function serve(url: string): Promise<number> {
 }
 
 /** On the demo's own port, so that its files stay true; on any other where that one is taken. */
-async function startService(options: BookingsOptions): Promise<SpawnedService> {
+async function startService(options: SpawnOptions): Promise<SpawnedService> {
   try {
     return await spawnService({ ...options, port: DEMO_PORT });
   } catch {
@@ -119,19 +125,39 @@ async function startService(options: BookingsOptions): Promise<SpawnedService> {
 }
 
 /** Puts the demo's project into its folder: the connector, bridges.yaml and .env. */
-function writeProject(url: string): void {
+function writeProject({ url, neighbours }: SpawnedService): void {
   const source = fileURLToPath(new URL("../../demo", import.meta.url));
   cpSync(source, DEMO_FOLDER, { recursive: true });
   // editors find the schemas by a path from the file: here the package may be elsewhere than in its own folder
   const schemas = fileURLToPath(new URL("../../schemas", import.meta.url));
-  for (const file of [PROJECT_FILE, join("connectors", "bookings.connector.yaml")]) {
+  const connectors = readdirSync(join(DEMO_FOLDER, "connectors")).map((name) => join("connectors", name));
+  for (const file of [PROJECT_FILE, ...connectors]) {
     const path = join(DEMO_FOLDER, file);
     const text = readFileSync(path, "utf8");
     writeFileSync(path, text.replace(/\$schema=.*schemas/, `$schema=${relative(dirname(path), schemas)}`));
   }
   const { clientId, clientSecret } = BOOKINGS_DEFAULTS;
-  const env = `BOOKINGS_URL=${url}\nBOOKINGS_ID=${clientId}\nBOOKINGS_SECRET=${clientSecret}\n`;
-  writeFileSync(join(DEMO_FOLDER, ".env"), env, { mode: 0o600 });
+  const others = NEIGHBOURS_DEFAULTS;
+  const env: Record<string, string> = {
+    BOOKINGS_URL: url,
+    BOOKINGS_ID: clientId,
+    BOOKINGS_SECRET: clientSecret,
+    // the other services are up with --serve only
+    NEIGHBOURS_URL: neighbours?.url ?? "http://127.0.0.1:4181",
+    MEMBERS_CLIENT: others.membersClient,
+    SENSORS_KEY: others.sensorsKey,
+    STORES_USER: others.storesUser,
+    STORES_PASSWORD: others.storesPassword,
+    NOTICES_USER: others.noticesUser,
+    NOTICES_PASSWORD: others.noticesPassword,
+  };
+  const text = Object.entries(env)
+    .map(([name, value]) => `${name}=${value}\n`)
+    .join("");
+  writeFileSync(join(DEMO_FOLDER, ".env"), text, { mode: 0o600 });
+  if (neighbours !== undefined) {
+    writeFileSync(join(DEMO_FOLDER, "robot-key.json"), neighbours.robotKeyFile, { mode: 0o600 });
+  }
 }
 
 function shortType(type: string): string {

@@ -1,6 +1,7 @@
 /** `login`: a person signs in for an account; who has, and what was granted; forgetting it. */
 
-import { createInterface } from "node:readline/promises";
+import { once } from "node:events";
+import { createInterface } from "node:readline";
 import colors from "picocolors";
 import { type LoginTalk, login } from "../auth/login.js";
 import { tokenKey } from "../auth/stored-tokens.js";
@@ -53,7 +54,7 @@ async function signIn(project: OpenedProject, api: Api, browser: boolean): Promi
   const input = createInterface({ input: process.stdin });
   try {
     const ports = { send: transport.send, clock, random: Math.random, store: project.tokens };
-    const talk = loginTalk(browser, () => input.question(""));
+    const talk = loginTalk(browser, async () => String((await once(input, "line"))[0]));
     const kept = await login({ scheme, account, redactor, ports, talk, signal: stop.signal });
     process.stdout.write(
       `\n${colors.green("Signed in")} for account ${account.name}${kept.subject === undefined ? "" : ` as ${kept.subject}`}.\n`,

@@ -5,5 +5,6 @@ export {
   type BookingsService,
   startBookings,
 } from "./bookings/server.js";
+export { NEIGHBOURS_DEFAULTS, type NeighboursService, startNeighbours } from "./neighbours/server.js";
 export type { LogEntry, ServiceOptions } from "./service.js";
 export { type SpawnedService, spawnService } from "./spawn.js";

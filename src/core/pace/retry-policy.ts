@@ -37,8 +37,8 @@ export interface FailedTry {
  * growing back-off. A Retry-After is obeyed in full, plus a small random share so that not all come at once.
  */
 export function backOffMs(failed: FailedTry, policy: RetryPolicy, random: () => number): number | undefined {
-  if (!failed.retryable || failed.tries >= (failed.doubtful ? policy.doubtfulTries : policy.tries))
-    return undefined;
+  const tries = failed.doubtful ? Math.min(policy.tries, policy.doubtfulTries) : policy.tries;
+  if (!failed.retryable || failed.tries >= tries) return undefined;
   const ceiling = Math.min(policy.capMs, policy.baseMs * 2 ** (failed.tries - 1));
   const jitter = random() * ceiling;
   const wait = failed.retryAfterMs === undefined ? jitter : failed.retryAfterMs + Math.min(jitter, 250);

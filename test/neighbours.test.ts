@@ -1,0 +1,183 @@
+/** The demo's other accounts, through the real commands: probe, login, and what is said when they fail. */
+
+import { writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { describe, expect, it } from "vitest";
+import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
+import {
+  bookingsService,
+  command,
+  demoProject,
+  startCommand,
+  type TestProject,
+  whenDone,
+} from "./support/project.js";
+
+/** The demo's project with every account filled in, and a config folder of its own. */
+async function wholeProject(): Promise<{
+  project: TestProject;
+  env: NodeJS.ProcessEnv;
+  log: readonly { path: string }[];
+}> {
+  const service = await bookingsService({ bookings: 30 });
+  const neighbours = await startNeighbours();
+  whenDone(() => neighbours.close());
+  const project = demoProject(service.url);
+  const others = NEIGHBOURS_DEFAULTS;
+  const { clientId, clientSecret } = BOOKINGS_DEFAULTS;
+  const lines = {
+    BOOKINGS_URL: service.url,
+    BOOKINGS_ID: clientId,
+    BOOKINGS_SECRET: clientSecret,
+    NEIGHBOURS_URL: neighbours.url,
+    MEMBERS_CLIENT: others.membersClient,
+    SENSORS_KEY: others.sensorsKey,
+    STORES_USER: others.storesUser,
+    STORES_PASSWORD: others.storesPassword,
+    NOTICES_USER: others.noticesUser,
+    NOTICES_PASSWORD: others.noticesPassword,
+  };
+  writeFileSync(
+    join(project.folder, ".env"),
+    Object.entries(lines)
+      .map(([name, value]) => `${name}=${value}\n`)
+      .join(""),
+    { mode: 0o600 },
+  );
+  writeFileSync(join(project.folder, "robot-key.json"), neighbours.robotKeyFile, { mode: 0o600 });
+  return {
+    project,
+    env: { EARLY_BRIDGE_CONFIG: join(project.folder, "config"), EARLY_BRIDGE_KEY: "test key" },
+    log: neighbours.log,
+  };
+}
+
+describe("probe", () => {
+  it.each(["logbook", "sensors", "stores", "notices", "north"])("finds account %s well", async (account) => {
+    const { project, env, log } = await wholeProject();
+    const { code, stdout } = await command(["probe", account], project.folder, env);
+    expect(stdout).toMatch(
+      /good {2}address[\s\S]*good {2}sign-in[\s\S]*good {2}probe request[\s\S]*good {2}stream[\s\S]*All is well/,
+    );
+    expect(code).toBe(0);
+    if (account === "notices") expect(log.at(-1)?.path).toBe("/notices/v1/logout");
+  });
+
+  it("goes on to the warehouse for a bridge, speaks JSON, and ends with the worst line's code", async () => {
+    const { project, env } = await wholeProject();
+    const good = await command(["probe", "bookings", "--json"], project.folder, env);
+    const lines = good.stdout
+      .trim()
+      .split("\n")
+      .map((line) => JSON.parse(line) as { check: string; outcome: string });
+    expect(lines.map(({ check, outcome }) => `${check}: ${outcome}`)).toEqual([
+      "address: good",
+      "sign-in: good",
+      "probe request: good",
+      "stream huts: good",
+      "stream bookings: good",
+      "clock: good",
+      "limits: note",
+      "warehouse: good",
+      "write: good",
+    ]);
+    project.edit("connectors/bookings.connector.yaml", "get: /huts", "get: /hutz");
+    expect((await command(["probe", "bookings"], project.folder, env)).code).toBe(4);
+    project.edit(".env", BOOKINGS_DEFAULTS.clientSecret, "mistyped-secret");
+    const bad = await command(["probe", "bookings"], project.folder, env);
+    expect(bad.stdout).toMatch(
+      /bad {3}sign-in[\s\S]*Check client_id and client_secret[\s\S]*— {5}stream huts[\s\S]*good {2}write/,
+    );
+    expect(bad.code).toBe(3);
+    expect((await command(["probe", "nobody"], project.folder, env)).code).toBe(2);
+    expect((await command(["probe", "bookings", "--grants"], project.folder, env)).stdout).toContain(
+      "DuckDB has no users",
+    );
+  });
+});
+
+describe("login", () => {
+  it("brings a person through the browser, tells who and what, is remembered and forgotten", async () => {
+    const { project, env } = await wholeProject();
+    const before = await command(["probe", "members"], project.folder, env);
+    expect(before.stdout).toContain("Run: early-bridge login members");
+    const running = startCommand(["login", "members", "--no-browser"], project.folder, env);
+    const watch = setInterval(() => {
+      const address = /http:\S+\/authorize\?\S+/.exec(running.output())?.[0];
+      if (address === undefined) return;
+      clearInterval(watch);
+      // whoever opens the page has signed in; the redirect leads back to the command's own server
+      void fetch(address);
+    }, 20);
+    const { code, stdout } = await running.ended;
+    expect(stdout).toMatch(/Signed in for account members[\s\S]*granted {2}members\.read[\s\S]*kept in/);
+    expect(code).toBe(0);
+    const status = await command(["login", "--status"], project.folder, env);
+    expect(status.stdout).toMatch(/members +authorization_code +signed in/);
+    expect(status.stdout).toMatch(/sensors +key +no login needed/);
+    expect((await command(["probe", "members"], project.folder, env)).code).toBe(0);
+    await command(["login", "members", "--forget"], project.folder, env);
+    expect((await command(["login", "--status"], project.folder, env)).stdout).toMatch(
+      /members +authorization_code +nobody yet/,
+    );
+    expect((await command(["login", "sensors"], project.folder, env)).stderr).toContain(
+      "signs in without a person",
+    );
+    expect((await command(["login"], project.folder, env)).stderr).toContain("Accounts: north, members");
+  });
+});
+
+describe("secret files", () => {
+  it("are read for $file:, and refused when others can read them", async () => {
+    const { project, env } = await wholeProject();
+    project.edit("bridges.yaml", "$SENSORS_KEY", "$file:sensors-key");
+    const path = join(project.folder, "sensors-key");
+    expect((await command(["probe", "sensors"], project.folder, env)).stderr).toContain(
+      "names the file sensors-key, which cannot be read",
+    );
+    writeFileSync(path, `${NEIGHBOURS_DEFAULTS.sensorsKey}\n`, { mode: 0o644 });
+    const open = await command(["probe", "sensors"], project.folder, env);
+    expect([open.code, open.stderr]).toEqual([2, expect.stringContaining("SECRET_FILE_OPEN")]);
+    const { chmodSync } = await import("node:fs");
+    chmodSync(path, 0o600);
+    expect((await command(["probe", "sensors"], project.folder, env)).code).toBe(0);
+  });
+});
+
+describe("init", () => {
+  it("writes a project that can be probed at once, and overwrites nothing", async () => {
+    const { project } = await wholeProject();
+    const folder = join(project.folder, "new");
+    const { mkdirSync, readFileSync, readdirSync } = await import("node:fs");
+    mkdirSync(folder);
+    for (const [kind, name] of [
+      ["basic", "cellar"],
+      ["jwt_bearer", "log"],
+      ["session", "board"],
+    ] as const) {
+      const made = await command(
+        ["init", "--yes", "--sign-in", kind, "--name", name, "--base", "https://api.invalid"],
+        folder,
+      );
+      expect(made).toMatchObject({
+        code: 0,
+        stdout: expect.stringContaining(`connectors/${name}.connector.yaml`),
+      });
+    }
+    expect(readdirSync(join(folder, "connectors"))).toHaveLength(3);
+    const before = readFileSync(join(folder, "bridges.yaml"), "utf8");
+    const again = await command(["init", "--yes", "--name", "other"], folder);
+    expect(again.stdout).toMatch(/bridges\.yaml +kept as it is/);
+    expect(readFileSync(join(folder, "bridges.yaml"), "utf8")).toBe(before);
+    expect(readFileSync(join(folder, ".gitignore"), "utf8").split("\n")).toContain(".env");
+    const probed = await command(["probe", "cellar"], folder, {
+      CELLAR_USER: "ana",
+      CELLAR_PASSWORD: "pass",
+    });
+    expect(probed.stdout).toContain("No host is known by the name api.invalid");
+    expect(await command(["init", "--yes", "--sign-in", "basik"], folder)).toMatchObject({
+      code: 2,
+      stderr: expect.stringContaining("Perhaps basic is meant"),
+    });
+  });
+});
