@@ -74,6 +74,21 @@ try {
     `BOOKINGS_SECRET=mistyped ${node} run --plain`,
     { cwd: project },
   );
+  await take("probe", "npx early-bridge probe bookings", `${node} probe bookings`, { cwd: project });
+  await take(
+    "probe-bad",
+    "npx early-bridge probe bookings   (with a mistyped secret)",
+    `BOOKINGS_SECRET=mistyped ${node} probe bookings`,
+    {
+      cwd: project,
+    },
+  );
+  // whoever opens the address has signed in to the members service: the picture's person does so by curl
+  const login = `(${node} login members --no-browser & sleep 2; curl -sL "$(cat said | grep -o 'http.*authorize.*')" >/dev/null; wait) > said 2>&1`;
+  const config = `export EARLY_BRIDGE_CONFIG='${join(folder, "config")}' EARLY_BRIDGE_KEY=picture; ${login}`;
+  await take("login", "npx early-bridge login --status", `${config}; ${node} login --status`, {
+    cwd: project,
+  });
   service.kill("SIGINT");
 } finally {
   screen.kill();

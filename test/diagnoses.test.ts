@@ -7,7 +7,7 @@ import type { AddressInfo, Server } from "node:net";
 import { join } from "node:path";
 import { exportPKCS8, generateKeyPair } from "jose";
 import selfsigned from "selfsigned";
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { memoryTokenStore } from "../src/auth/token-store.js";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
 import { type BridgeError, type ConnectOptions, connect, defineConnector } from "../src/index.js";
@@ -42,11 +42,20 @@ const oauth = (grant: object) => (url: string) => ({
 });
 const clientCredentials = oauth({ oauth2: "client_credentials", client_secret: "hush-hush" });
 
+interface TlsService {
+  readonly url: string;
+  readonly ca: string;
+  readonly cert: string;
+  readonly key: string;
+}
+
+/** A service with a certificate of its own making; `mutual`: it wants one of ours, and takes its own. */
 async function tlsService(options: {
   notAfterDate?: Date;
   name?: string;
-}): Promise<{ url: string; ca: string }> {
-  const { notAfterDate, name = "localhost" } = options;
+  mutual?: boolean;
+}): Promise<TlsService> {
+  const { notAfterDate, name = "localhost", mutual = false } = options;
   const notBeforeDate = new Date(Date.UTC(2020, 0, 1));
   const pems = await selfsigned.generate([{ name: "commonName", value: name }], {
     keySize: 2048,
@@ -55,10 +64,16 @@ async function tlsService(options: {
     notAfterDate: notAfterDate ?? new Date(Date.UTC(2050, 0, 1)),
     extensions: [{ name: "subjectAltName", altNames: [{ type: 2, value: name }] }],
   });
-  const server = createTlsServer({ key: pems.private, cert: pems.cert }, (_request, response) =>
+  const asks = mutual ? { requestCert: true, rejectUnauthorized: true, ca: pems.cert } : {};
+  const server = createTlsServer({ key: pems.private, cert: pems.cert, ...asks }, (_request, response) =>
     response.end("[]"),
   );
-  return { url: `https://localhost:${await listen(server)}`, ca: pems.cert };
+  return {
+    url: `https://localhost:${await listen(server)}`,
+    ca: pems.cert,
+    cert: pems.cert,
+    key: pems.private,
+  };
 }
 
 /** A proxy that lets nobody through. */
@@ -255,16 +270,33 @@ describe("what a user is told", () => {
     });
   });
 
-  it("a custom authority is trusted where the account names it", async () => {
-    const { url, ca } = await tlsService({});
+  it("a custom authority is trusted where the account names it, and our own certificate is shown", async () => {
+    const { url, ca, key, cert } = await tlsService({ mutual: true });
     const connector = defineConnector({
       connector: "plain",
       api: { url },
       streams: { things: { get: "/things" } },
     });
-    await using api = connect(connector, {}, { http: { tls: { ca } } });
-    for await (const _ of api.records("things")) expect.unreachable();
-    expect(api.account.baseUrl).toBe(url);
+    const read = async (tls: { ca: string; cert?: string; key?: string }) => {
+      await using api = connect(connector, {}, { http: { tls }, retry: { tries: 1 } });
+      const records: unknown[] = [];
+      for await (const record of api.records("things")) records.push(record);
+      return records;
+    };
+    expect(await read({ ca, cert, key })).toEqual([]);
+    await expect(read({ ca })).rejects.toMatchObject({
+      code: "CONNECTION_LOST",
+      hint: expect.stringContaining("http.cert and http.key"),
+    });
+  });
+
+  it("a proxy of the environment counts, except for hosts of NO_PROXY", async () => {
+    whenDone(() => vi.unstubAllEnvs());
+    const address = await answering(200, "[]")();
+    for (const name of ["HTTP_PROXY", "HTTPS_PROXY"]) vi.stubEnv(name, await proxyAnswering(403));
+    expect((await failureOf({ title: "" }, "https://api.huts.example")).code).toBe("PROXY_REFUSED");
+    vi.stubEnv("NO_PROXY", "127.0.0.1");
+    await expect(failureOf({ title: "" }, address)).rejects.toThrow("went well");
   });
 });
 

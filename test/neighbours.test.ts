@@ -12,6 +12,7 @@ import {
   type TestProject,
   whenDone,
 } from "./support/project.js";
+import { queryFile } from "./support/truth.js";
 
 /** The demo's project with every account filled in, and a config folder of its own. */
 async function wholeProject(): Promise<{
@@ -124,6 +125,41 @@ describe("login", () => {
       "signs in without a person",
     );
     expect((await command(["login"], project.folder, env)).stderr).toContain("Accounts: north, members");
+  });
+});
+
+describe("tokens in a warehouse's ledger", () => {
+  it("are sealed there, renewed during a run into the same file, and need a key", async () => {
+    const { project, env } = await wholeProject();
+    project.edit(
+      "bridges.yaml",
+      "client_id: $MEMBERS_CLIENT",
+      "client_id: $MEMBERS_CLIENT\n    keep_tokens: local",
+    );
+    project.edit("bridges.yaml", "bridges:", "bridges:\n  members: { from: members, to: local }");
+    const keyless = await command(["run", "members"], project.folder, { ...env, EARLY_BRIDGE_KEY: "" });
+    expect([keyless.code, keyless.stderr]).toEqual([
+      2,
+      expect.stringContaining("EARLY_BRIDGE_KEY, which is not set"),
+    ]);
+    const running = startCommand(["login", "members", "--no-browser"], project.folder, env);
+    const watch = setInterval(() => {
+      const address = /http:\S+\/authorize\?\S+/.exec(running.output())?.[0];
+      if (address === undefined) return;
+      clearInterval(watch);
+      void fetch(address);
+    }, 20);
+    expect((await running.ended).stdout).toContain("kept in  the ledger of DuckDB file huts.duckdb");
+    expect(await command(["run", "members"], project.folder, env)).toMatchObject({
+      code: 0,
+      stdout: expect.stringContaining("members: done, 120 records"),
+    });
+    const [kept] = await queryFile(
+      project.database,
+      "SELECT count(*)::INTEGER AS n, any_value(sealed) AS sealed FROM early_bridge.sealed",
+    );
+    expect(kept?.n).toBe(1);
+    expect(Object.keys(JSON.parse(String(kept?.sealed)) as object)).toEqual(["format", "iv", "tag", "data"]);
   });
 });
 

@@ -5,14 +5,15 @@
  * files and from casual eyes, and no more; a warning says so.
  */
 
-import { createCipheriv, createDecipheriv, createHash, randomBytes } from "node:crypto";
+import { createHash, randomBytes } from "node:crypto";
 import { chmod, mkdir, open, readFile, rename, rm, writeFile } from "node:fs/promises";
 import { join } from "node:path";
 import envPaths from "env-paths";
 import lockfile from "proper-lockfile";
-import { BridgeError } from "../core/errors.js";
 import { readPrivateFile } from "./private-file.js";
+import { cipherKey, sealText } from "./sealed.js";
 import type { StoredTokens, TokenStore } from "./token-store.js";
+import { openTokens } from "./warehouse-token-store.js";
 
 export interface FileTokenStoreOptions {
   /** default: EARLY_BRIDGE_CONFIG, or the system's folder for settings */
@@ -102,40 +103,12 @@ class FileTokenStore implements TokenStore {
   }
 
   private async seal(tokens: StoredTokens): Promise<string> {
-    const iv = randomBytes(12);
-    const cipher = createCipheriv("aes-256-gcm", await this.cipherKey(), iv);
-    const data = Buffer.concat([cipher.update(JSON.stringify(tokens), "utf8"), cipher.final()]);
-    const parts = {
-      format: 1,
-      iv: iv.toString("base64"),
-      tag: cipher.getAuthTag().toString("base64"),
-      data: data.toString("base64"),
-    };
-    return `${JSON.stringify(parts)}\n`;
+    return `${sealText(JSON.stringify(tokens), await this.cipherKey())}\n`;
   }
 
   private async open(text: string, path: string): Promise<StoredTokens> {
-    try {
-      const parts = JSON.parse(text) as { iv: string; tag: string; data: string };
-      const decipher = createDecipheriv(
-        "aes-256-gcm",
-        await this.cipherKey(),
-        Buffer.from(parts.iv, "base64"),
-      );
-      decipher.setAuthTag(Buffer.from(parts.tag, "base64"));
-      const plain = Buffer.concat([decipher.update(Buffer.from(parts.data, "base64")), decipher.final()]);
-      return JSON.parse(plain.toString("utf8")) as StoredTokens;
-    } catch (cause) {
-      throw new BridgeError(
-        "TOKEN_STORE_FAILED",
-        "The kept token cannot be read: another key sealed it, or the file is damaged.",
-        {
-          where: { file: path },
-          hint: "Set EARLY_BRIDGE_KEY as it was, or sign in anew: early-bridge login.",
-          cause,
-        },
-      );
-    }
+    const key = await this.cipherKey();
+    return openTokens(text, key, path);
   }
 
   private cipherKey(): Promise<Buffer> {
@@ -144,8 +117,7 @@ class FileTokenStore implements TokenStore {
   }
 
   private async findKey(): Promise<Buffer> {
-    if (this.givenKey !== undefined && this.givenKey !== "")
-      return createHash("sha256").update(this.givenKey).digest();
+    if (this.givenKey !== undefined && this.givenKey !== "") return cipherKey(this.givenKey);
     const path = join(this.folder, "key");
     await this.makeFolder();
     try {

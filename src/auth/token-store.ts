@@ -27,22 +27,27 @@ export interface TokenStore {
   locked<T>(key: string, work: () => Promise<T>): Promise<T>;
 }
 
+/** Locks within this process: work for the same key is done one after the other. */
+export function locksByKey(): TokenStore["locked"] {
+  const turns = new Map<string, Promise<unknown>>();
+  return (key, work) => {
+    const turn = (turns.get(key) ?? Promise.resolve()).then(work, work);
+    turns.set(
+      key,
+      turn.catch(() => {}),
+    );
+    return turn;
+  };
+}
+
 /** A store that lives as long as the process: for tests, and where nothing may be written. */
 export function memoryTokenStore(): TokenStore {
   const kept = new Map<string, StoredTokens>();
-  const turns = new Map<string, Promise<unknown>>();
   return {
     title: "memory",
     read: async (key) => kept.get(key),
     write: async (key, tokens) => void kept.set(key, tokens),
     remove: async (key) => void kept.delete(key),
-    locked(key, work) {
-      const turn = (turns.get(key) ?? Promise.resolve()).then(work, work);
-      turns.set(
-        key,
-        turn.catch(() => {}),
-      );
-      return turn;
-    },
+    locked: locksByKey(),
   };
 }

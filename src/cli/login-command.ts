@@ -48,19 +48,20 @@ export async function loginCommand(
 async function signIn(project: OpenedProject, api: Api, browser: boolean): Promise<number> {
   const scheme = loginScheme(api);
   const { account, redactor, clock } = api;
+  const store = await project.tokensOf(account.name);
   const transport = openTransport();
   const stop = new AbortController();
   process.once("SIGINT", () => stop.abort());
   const input = createInterface({ input: process.stdin });
   try {
-    const ports = { send: transport.send, clock, random: Math.random, store: project.tokens };
+    const ports = { send: transport.send, clock, random: Math.random, store };
     const talk = loginTalk(browser, async () => String((await once(input, "line"))[0]));
     const kept = await login({ scheme, account, redactor, ports, talk, signal: stop.signal });
     process.stdout.write(
       `\n${colors.green("Signed in")} for account ${account.name}${kept.subject === undefined ? "" : ` as ${kept.subject}`}.\n`,
     );
     if (kept.scope !== undefined) process.stdout.write(`  granted  ${kept.scope}\n`);
-    process.stdout.write(`  lasts    ${lastsText(kept, clock.now())}\n  kept in  ${project.tokens.title}\n`);
+    process.stdout.write(`  lasts    ${lastsText(kept, clock.now())}\n  kept in  ${store.title}\n`);
     return EXIT_CODES.done;
   } finally {
     input.close();
@@ -107,7 +108,7 @@ function isLoginScheme(scheme: SignInScheme): scheme is LoginScheme {
 
 async function forget(project: OpenedProject, api: Api): Promise<number> {
   const key = keyOf(api);
-  if (key !== undefined) await project.tokens.remove(key);
+  if (key !== undefined) await (await project.tokensOf(api.account.name)).remove(key);
   process.stdout.write(
     `Nothing is kept for account ${api.account.name} any more. What was granted lasts at the API until it is revoked there.\n`,
   );
@@ -133,7 +134,7 @@ async function tellStatus(project: OpenedProject, only: string | undefined): Pro
       schemes.map((scheme) => ("oauth2" in scheme ? scheme.oauth2 : Object.keys(scheme)[0]!)).join(" + ") ||
       "none";
     const key = keyOf(api);
-    const kept = key === undefined ? undefined : await project.tokens.read(key);
+    const kept = key === undefined ? undefined : await (await project.tokensOf(name)).read(key);
     rows.push([name, words, ...statusCells(key, kept, api)]);
     await api.close();
   }

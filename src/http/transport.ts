@@ -155,6 +155,9 @@ const CODES: Readonly<Record<string, ErrorCode>> = {
   EPROTO: "TLS_FAILED",
 };
 
+/** A server that misses a certificate of ours mostly just closes the connection (TLS 1.3). */
+const CLOSED_HINT =
+  "Run again: it goes on from the last checkpoint. A server that never answers may want a certificate: http.cert and http.key of the account.";
 const OWN_AUTHORITY =
   "If the server belongs to your own organisation, name its authority under the account's http.ca.";
 
@@ -202,7 +205,7 @@ function transportError(error: unknown, url: URL): BridgeError {
     TLS_FAILED: `No safe connection to ${url.host}: ${tls?.[0] ?? cause.message}.`,
   };
   return new BridgeError(code, words[code] ?? `The connection to ${url.host} was lost (${cause.message}).`, {
-    hint: tls?.[1],
+    hint: tls?.[1] ?? (code === "CONNECTION_LOST" && url.protocol === "https:" ? CLOSED_HINT : undefined),
     cause: error,
   });
 }

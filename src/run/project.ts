@@ -6,18 +6,21 @@ import { parseEnv } from "node:util";
 import { fileTokenStore } from "../auth/file-token-store.js";
 import { readPrivateFile } from "../auth/private-file.js";
 import type { TokenStore } from "../auth/token-store.js";
+import { type SealedShelf, shelfTokenStore } from "../auth/warehouse-token-store.js";
 import { checkValue, nearest, parseYaml, type YamlFile } from "../core/define/check.js";
 import { type AccountSettings, checkConnector } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
 import { durationMs } from "../core/define/duration.js";
 import { type Project, projectSchema } from "../core/define/project-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
-import type { Warehouse } from "../warehouse/warehouse.js";
+import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
 import { type Bridge, openBridge } from "./bridge.js";
 import { type Api, type ConnectOptions, connect, type HttpOptions } from "./connect.js";
 
 export const PROJECT_FILE = "bridges.yaml";
 const FILE_REFERENCE = "$file:";
+/** keys of an account that are no settings of its connector */
+const ACCOUNT_KEYS: ReadonlySet<string> = new Set(["connector", "http", "keep_tokens"]);
 
 export interface ProjectOptions {
   /** values for $NAME; default: process.env. A .env file in the project's folder fills what is missing. */
@@ -42,7 +45,8 @@ export interface OpenedProject {
   readonly definition: Project;
   /** names of the bridges, in the file's order */
   readonly bridges: readonly string[];
-  readonly tokens: TokenStore;
+  /** where an account's tokens are kept */
+  tokensOf(account: string): Promise<TokenStore>;
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_*, DRIVER_MISSING */
   openBridge(name: string, options?: AccountOptions): Promise<OpenedBridge>;
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_* */
@@ -64,7 +68,7 @@ export async function openProject(folder: string, options: ProjectOptions = {}):
     folder,
     definition,
     bridges: Object.keys(definition.bridges),
-    tokens,
+    tokensOf: (account) => reader.tokensOf(account),
     openBridge: (name, accountOptions) => reader.openBridge(name, accountOptions),
     openAccount: (name, accountOptions) => reader.openAccount(name, accountOptions),
     warehouse: (name) => reader.warehouse(name),
@@ -72,6 +76,9 @@ export async function openProject(folder: string, options: ProjectOptions = {}):
 }
 
 class ProjectReader {
+  /** one object for each: a bridge and a token store that use the same file share its session */
+  private readonly warehouses = new Map<string, Warehouse>();
+
   constructor(
     private readonly folder: string,
     private readonly file: YamlFile,
@@ -102,16 +109,28 @@ class ProjectReader {
       name,
       place: (setting) => this.file.place(["accounts", name, setting], true),
       http: { ...(await this.http(name, account.http)), ...options.http },
-      tokens: this.tokens,
+      tokens: await this.tokensOf(name),
       readSecretFile: (secretPath) => this.secretFile(secretPath, ["accounts", name]),
     });
   }
 
+  /** Where an account's tokens are kept. */
+  async tokensOf(account: string): Promise<TokenStore> {
+    const keeper = this.named("accounts", account, []).keep_tokens;
+    if (keeper === undefined) return this.tokens;
+    const warehouse = await this.warehouse(keeper, ["accounts", account, "keep_tokens"]);
+    return shelfTokenStore(ledgerShelf(warehouse), this.env.EARLY_BRIDGE_KEY);
+  }
+
   async warehouse(name: string, asked: readonly string[] = []): Promise<Warehouse> {
+    const known = this.warehouses.get(name);
+    if (known !== undefined) return known;
     const definition = this.named("warehouses", name, asked);
     const path = await this.value(definition.duckdb, ["warehouses", name, "duckdb"]);
     const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), "@duckdb/node-api");
-    return duckdb(resolve(this.folder, String(path)));
+    const warehouse = duckdb(resolve(this.folder, String(path)));
+    this.warehouses.set(name, warehouse);
+    return warehouse;
   }
 
   private named<K extends "accounts" | "warehouses" | "bridges">(
@@ -136,7 +155,7 @@ class ProjectReader {
   ): Promise<AccountSettings> {
     const settings: Record<string, string | number | boolean> = {};
     for (const [key, value] of Object.entries(account)) {
-      if (key === "connector" || key === "http" || typeof value === "object" || value === undefined) continue;
+      if (ACCOUNT_KEYS.has(key) || typeof value === "object" || value === undefined) continue;
       const path = ["accounts", name, key];
       if (connector.settings[key]?.secret === true && !isReference(value)) {
         throw new BridgeError(
@@ -239,6 +258,24 @@ class ProjectReader {
       );
     }
   }
+}
+
+/** A warehouse's ledger as a shelf: it is opened for each use, and shared with a run that has it open. */
+function ledgerShelf(warehouse: Warehouse): SealedShelf {
+  const use = async <T>(work: (session: WarehouseSession) => Promise<T>): Promise<T> => {
+    const session = await warehouse.open();
+    try {
+      return await work(session);
+    } finally {
+      await session.close();
+    }
+  };
+  return {
+    title: `the ledger of ${warehouse.title}`,
+    read: (key) => use((session) => session.ledger.readSealed(key)),
+    write: (key, sealed) => use((session) => session.ledger.writeSealed(key, sealed)),
+    remove: (key) => use((session) => session.ledger.writeSealed(key, undefined)),
+  };
 }
 
 /** A path as messages show it: from the working folder, or whole where it lies outside. */

@@ -162,6 +162,10 @@ export interface RunEnd {
 }
 
 export interface Ledger {
+  /** a sealed text kept under a name: tokens of accounts that share the warehouse */
+  readSealed(name: string): Promise<string | undefined>;
+  /** undefined removes it */
+  writeSealed(name: string, sealed: string | undefined): Promise<void>;
   /** Numbers a run and notes it; runs of the bridge that never ended are marked as broken off. */
   startRun(start: RunStart): Promise<number>;
   endRun(end: RunEnd): Promise<void>;

@@ -36,6 +36,9 @@ const accountSchema = z
   .object({
     connector: z.string().describe("Path of the connector file, from this file's folder"),
     http: httpSchema.optional(),
+    keep_tokens: nameText
+      .optional()
+      .describe("A warehouse whose ledger keeps the account's tokens; left out, files in your config folder"),
   })
   .catchall(z.union([z.string(), z.number(), z.boolean()]))
   .describe(

@@ -3,7 +3,7 @@
 import { stat } from "node:fs/promises";
 import { basename } from "node:path";
 import { type DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
-import pLimit from "p-limit";
+import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
 import type { NameRules } from "../../core/shape/naming.js";
@@ -24,19 +24,56 @@ import { FILE_DATABASE, schemaName, tableName } from "./types.js";
 const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
 
 /**
- * A warehouse in a DuckDB file; the file is made where there is none.
+ * A warehouse in a DuckDB file; the file is made where there is none. Openings at the same time share a session.
  * @throws BridgeError when opened: WAREHOUSE_LOCKED, WAREHOUSE_FOREIGN, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER
  */
 export function duckdb(path: string): Warehouse {
+  /** the session that is open for writing, with how many use it: the file can be attached once only */
+  let shared: { readonly session: Promise<DuckSession>; users: number } | undefined;
+  let closing: Promise<void> = Promise.resolve();
+  const share = async (): Promise<WarehouseSession> => {
+    shared ??= { session: closing.then(() => openFile(path, false)), users: 0 };
+    const mine = shared;
+    mine.users++;
+    const leave = async () => {
+      if (--mine.users > 0) return;
+      if (shared === mine) shared = undefined;
+      closing = mine.session.then((session) => session.close());
+      await closing;
+    };
+    try {
+      return leaseOf(await mine.session, leave);
+    } catch (error) {
+      if (shared === mine) shared = undefined;
+      throw error;
+    }
+  };
   return {
     title: `DuckDB file ${basename(path)}`,
     grants: () =>
       `-- DuckDB has no users: whoever runs the bridge must be able to read and write\n-- the file ${basename(path)} and to make files in its folder.`,
-    open: ({ readOnly = false } = {}) => openFile(path, readOnly),
+    open: ({ readOnly = false } = {}) => (readOnly ? openFile(path, true) : share()),
   };
 }
 
-async function openFile(path: string, readOnly: boolean): Promise<WarehouseSession> {
+/** A session as one of its users sees it: closing it twice leaves once. */
+function leaseOf(session: DuckSession, leave: () => Promise<void>): WarehouseSession {
+  let left: Promise<void> | undefined;
+  return {
+    names: session.names,
+    ledger: session.ledger,
+    openLoad: (options) => session.openLoad(options),
+    tryWriting: (schema) => session.tryWriting(schema),
+    describeTables: (schema) => session.describeTables(schema),
+    sampleRows: (schema, table, limit) => session.sampleRows(schema, table, limit),
+    close: () => {
+      left ??= leave();
+      return left;
+    },
+  };
+}
+
+async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
   if (readOnly && !(await exists(path))) {
     throw new BridgeError("WAREHOUSE_UNREACHABLE", `There is no DuckDB file ${path} yet.`, {
       hint: "Run a bridge first: it makes the file.",
@@ -49,9 +86,10 @@ async function openFile(path: string, readOnly: boolean): Promise<WarehouseSessi
     await writing.run("SET TimeZone = 'UTC'");
     const mode = readOnly ? " (READ_ONLY)" : "";
     await writing.run(`ATTACH '${path.replaceAll("'", "''")}' AS ${FILE_DATABASE}${mode}`);
-    const ledger = new DuckLedger(writing);
+    const turns = pLimit(1);
+    const ledger = new DuckLedger(writing, (work) => turns(work));
     await ledger.prepare(readOnly);
-    return new DuckSession(instance, writing, ledger, readOnly ? undefined : await instance.connect());
+    return new DuckSession(instance, writing, ledger, turns, readOnly ? undefined : await instance.connect());
   } catch (error) {
     throw openError(error, path);
   }
@@ -59,7 +97,6 @@ async function openFile(path: string, readOnly: boolean): Promise<WarehouseSessi
 
 class DuckSession implements WarehouseSession {
   readonly names = NAMES;
-  private readonly turns = pLimit(1);
   private stages = 0;
   private readonly cleaned = new Set<string>();
 
@@ -67,6 +104,7 @@ class DuckSession implements WarehouseSession {
     private readonly instance: DuckDBInstance,
     private readonly writing: DuckDBConnection,
     readonly ledger: DuckLedger,
+    private readonly turns: LimitFunction,
     /** undefined when the file is open for reading only */
     private readonly staging: DuckDBConnection | undefined,
   ) {}

@@ -31,6 +31,7 @@ const COUNTS = [
 ] as const; // biome-ignore format: one line per kind
 
 const TABLES = [
+  "sealed (name VARCHAR, sealed VARCHAR, written_at TIMESTAMPTZ)",
   "about (format INTEGER, created_at TIMESTAMPTZ)",
   `runs (run BIGINT, bridge VARCHAR, outcome VARCHAR, started_at TIMESTAMPTZ, ended_at TIMESTAMPTZ,
     error_code VARCHAR, error_message VARCHAR)`,
@@ -50,7 +51,11 @@ const TABLES = [
 type Row = Record<string, unknown>;
 
 export class DuckLedger implements Ledger {
-  constructor(private readonly connection: DuckDBConnection) {}
+  constructor(
+    private readonly connection: DuckDBConnection,
+    /** runs work while no load commits: they share the connection */
+    private readonly inTurn: <T>(work: () => Promise<T>) => Promise<T>,
+  ) {}
 
   /** Makes the ledger's tables, or checks that this version can read them. */
   async prepare(readOnly: boolean): Promise<void> {
@@ -90,29 +95,31 @@ export class DuckLedger implements Ledger {
     return Number(row?.run);
   }
 
-  async endRun(end: RunEnd): Promise<void> {
-    await this.connection.run("BEGIN");
-    for (const stream of end.streams) {
-      const marks = Array.from({ length: COUNTS.length + 3 }, (_, i) => `$${i + 1}`).join(", ");
-      await this.connection.run(`INSERT INTO ${LEDGER}.run_streams VALUES (${marks})`, [
-        BigInt(end.run),
-        stream.stream,
-        stream.outcome,
-        ...countsOf(stream),
-      ]);
-    }
-    await this.connection.run(
-      `UPDATE ${LEDGER}.runs SET outcome = $1, ended_at = $2::TIMESTAMPTZ, error_code = $3, error_message = $4
+  endRun(end: RunEnd): Promise<void> {
+    return this.inTurn(async () => {
+      await this.connection.run("BEGIN");
+      for (const stream of end.streams) {
+        const marks = Array.from({ length: COUNTS.length + 3 }, (_, i) => `$${i + 1}`).join(", ");
+        await this.connection.run(`INSERT INTO ${LEDGER}.run_streams VALUES (${marks})`, [
+          BigInt(end.run),
+          stream.stream,
+          stream.outcome,
+          ...countsOf(stream),
+        ]);
+      }
+      await this.connection.run(
+        `UPDATE ${LEDGER}.runs SET outcome = $1, ended_at = $2::TIMESTAMPTZ, error_code = $3, error_message = $4
        WHERE run = $5`,
-      [
-        end.outcome,
-        timestamp(end.endedAtMs),
-        end.errorCode ?? null,
-        end.errorMessage ?? null,
-        BigInt(end.run),
-      ],
-    );
-    await this.connection.run("COMMIT");
+        [
+          end.outcome,
+          timestamp(end.endedAtMs),
+          end.errorCode ?? null,
+          end.errorMessage ?? null,
+          BigInt(end.run),
+        ],
+      );
+      await this.connection.run("COMMIT");
+    });
   }
 
   async cursor(bridge: string, stream: string): Promise<SavedCursor | undefined> {
@@ -121,6 +128,22 @@ export class DuckLedger implements Ledger {
       stream,
     ]);
     return row === undefined ? undefined : (JSON.parse(String(row.cursor)) as SavedCursor);
+  }
+
+  async readSealed(name: string): Promise<string | undefined> {
+    const [row] = await this.rows(`SELECT sealed FROM ${LEDGER}.sealed WHERE name = $1`, [name]);
+    return row === undefined ? undefined : String(row.sealed);
+  }
+
+  writeSealed(name: string, sealed: string | undefined): Promise<void> {
+    return this.inTurn(async () => {
+      await this.connection.run("BEGIN");
+      await this.connection.run(`DELETE FROM ${LEDGER}.sealed WHERE name = $1`, [name]);
+      if (sealed !== undefined) {
+        await this.connection.run(`INSERT INTO ${LEDGER}.sealed VALUES ($1, $2, now())`, [name, sealed]);
+      }
+      await this.connection.run("COMMIT");
+    });
   }
 
   async columns(schema: string, bridge: string, stream: string): Promise<KnownColumn[]> {
