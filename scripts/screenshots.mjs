@@ -84,7 +84,7 @@ try {
     },
   );
   // whoever opens the address has signed in to the members service: the picture's person does so by curl
-  const login = `(${node} login members --no-browser & sleep 2; curl -sL "$(cat said | grep -o 'http.*authorize.*')" >/dev/null; wait) > said 2>&1`;
+  const login = `(env -u FORCE_COLOR NO_COLOR=1 ${node} login members --no-browser & sleep 2; curl -sL "$(cat said | grep -o 'http.*authorize.*')" >/dev/null; wait) > said 2>&1`;
   const config = `export EARLY_BRIDGE_CONFIG='${join(folder, "config")}' EARLY_BRIDGE_KEY=picture; ${login}`;
   await take("login", "npx early-bridge login --status", `${config}; ${node} login --status`, {
     cwd: project,

@@ -1,6 +1,7 @@
 /** `probe`: the checklist of an account, or of a bridge with its warehouse. */
 
 import colors from "picocolors";
+import wrapAnsi from "wrap-ansi";
 import { describeWhere } from "../core/errors.js";
 import { type ProbeLine, probe } from "../run/probe.js";
 import { type OpenedProject, openProject } from "../run/project.js";
@@ -21,6 +22,8 @@ const MARKS: Readonly<Record<ProbeLine["outcome"], string>> = {
 };
 const CHECK_WIDTH = 18;
 const TIME_WIDTH = 8;
+/** where the last column begins: two blanks, the mark, two blanks, check, blank, time, two blanks */
+const INDENT = 2 + 4 + 2 + CHECK_WIDTH + 1 + TIME_WIDTH + 2;
 
 /** The exit code: that of the worst line. */
 export async function probeCommand(name: string, options: ProbeCommandOptions): Promise<number> {
@@ -63,12 +66,17 @@ async function tellGrants(project: OpenedProject, name: string): Promise<number>
 
 function tellLine({ check, outcome, ms, found, error }: ProbeLine): void {
   const time = outcome === "left out" || ms === 0 ? "" : timeText(ms);
-  process.stdout.write(
-    `  ${MARKS[outcome]}  ${check.padEnd(CHECK_WIDTH)} ${colors.dim(time.padStart(TIME_WIDTH))}  ${found}\n`,
-  );
+  const head = `  ${MARKS[outcome]}  ${check.padEnd(CHECK_WIDTH)} ${colors.dim(time.padStart(TIME_WIDTH))}  `;
+  process.stdout.write(`${head}${indented(found)}\n`);
   if (error === undefined) return;
-  const indent = " ".repeat(10 + CHECK_WIDTH + TIME_WIDTH);
   const where = describeWhere(error.where);
   const code = where === "" ? error.code : `${error.code} · ${where}`;
-  process.stdout.write(`${indent}${colors.dim(code)}\n${indent}${error.hint}\n`);
+  for (const text of [colors.dim(code), error.hint])
+    process.stdout.write(`${" ".repeat(INDENT)}${indented(text)}\n`);
+}
+
+/** Text that stands behind the indent, its further lines under the first. */
+function indented(text: string): string {
+  const width = Math.max(40, (process.stdout.columns ?? 120) - INDENT - 1);
+  return wrapAnsi(text, width).replaceAll("\n", `\n${" ".repeat(INDENT)}`);
 }
