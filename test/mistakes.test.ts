@@ -73,7 +73,7 @@ const MISTAKES: Record<string, { make: Mistake; exit: number; says: (string | Re
       project.edit(connectorFile, '"{+base}/v2"', `"${url}"`);
     },
     exit: 4,
-    says: ["BODY_HTML", 'a web page titled "Sign in, please"', "Check the base URL"],
+    says: ["BODY_HTML", 'a web page titled "Sign in, please"', "Check the sign-in, then the base URL"],
   },
   "a records path that matches nothing": {
     make: (project) => project.edit(connectorFile, "$.items[*]", "$.itmes[*]"),

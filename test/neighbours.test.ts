@@ -6,6 +6,7 @@ import { describe, expect, it } from "vitest";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
 import {
   bookingsService,
+  type CommandResult,
   command,
   demoProject,
   startCommand,
@@ -23,28 +24,7 @@ async function wholeProject(): Promise<{
   const service = await bookingsService({ bookings: 30 });
   const neighbours = await startNeighbours();
   whenDone(() => neighbours.close());
-  const project = demoProject(service.url);
-  const others = NEIGHBOURS_DEFAULTS;
-  const { clientId, clientSecret } = BOOKINGS_DEFAULTS;
-  const lines = {
-    BOOKINGS_URL: service.url,
-    BOOKINGS_ID: clientId,
-    BOOKINGS_SECRET: clientSecret,
-    NEIGHBOURS_URL: neighbours.url,
-    MEMBERS_CLIENT: others.membersClient,
-    SENSORS_KEY: others.sensorsKey,
-    STORES_USER: others.storesUser,
-    STORES_PASSWORD: others.storesPassword,
-    NOTICES_USER: others.noticesUser,
-    NOTICES_PASSWORD: others.noticesPassword,
-  };
-  writeFileSync(
-    join(project.folder, ".env"),
-    Object.entries(lines)
-      .map(([name, value]) => `${name}=${value}\n`)
-      .join(""),
-    { mode: 0o600 },
-  );
+  const project = demoProject(service.url, neighbours.url);
   writeFileSync(join(project.folder, "robot-key.json"), neighbours.robotKeyFile, { mode: 0o600 });
   return {
     project,
@@ -53,12 +33,24 @@ async function wholeProject(): Promise<{
   };
 }
 
+/** `login members` with a person who opens the address: whoever does has signed in, and is led back. */
+function logIn(project: TestProject, env: NodeJS.ProcessEnv): Promise<CommandResult> {
+  const running = startCommand(["login", "members", "--no-browser"], project.folder, env);
+  const watch = setInterval(() => {
+    const address = /http:\S+\/authorize\?\S+/.exec(running.output())?.[0];
+    if (address === undefined) return;
+    clearInterval(watch);
+    void fetch(address);
+  }, 20);
+  return running.ended;
+}
+
 describe("probe", () => {
   it.each(["logbook", "sensors", "stores", "notices", "north"])("finds account %s well", async (account) => {
     const { project, env, log } = await wholeProject();
     const { code, stdout } = await command(["probe", account], project.folder, env);
     expect(stdout).toMatch(
-      /good {2}address[\s\S]*good {2}sign-in[\s\S]*good {2}probe request[\s\S]*good {2}stream[\s\S]*All is well/,
+      /good {2}address[\s\S]*good {2}connection[\s\S]*good {2}sign-in[\s\S]*good {2}probe request[\s\S]*good {2}stream[\s\S]*All is well/,
     );
     expect(code).toBe(0);
     if (account === "notices") expect(log.at(-1)?.path).toBe("/notices/v1/logout");
@@ -73,6 +65,7 @@ describe("probe", () => {
       .map((line) => JSON.parse(line) as { check: string; outcome: string });
     expect(lines.map(({ check, outcome }) => `${check}: ${outcome}`)).toEqual([
       "address: good",
+      "connection: good",
       "sign-in: good",
       "probe request: good",
       "stream huts: good",
@@ -102,15 +95,7 @@ describe("login", () => {
     const { project, env } = await wholeProject();
     const before = await command(["probe", "members"], project.folder, env);
     expect(before.stdout).toContain("Run: early-bridge login members");
-    const running = startCommand(["login", "members", "--no-browser"], project.folder, env);
-    const watch = setInterval(() => {
-      const address = /http:\S+\/authorize\?\S+/.exec(running.output())?.[0];
-      if (address === undefined) return;
-      clearInterval(watch);
-      // whoever opens the page has signed in; the redirect leads back to the command's own server
-      void fetch(address);
-    }, 20);
-    const { code, stdout } = await running.ended;
+    const { code, stdout } = await logIn(project, env);
     expect(stdout).toMatch(/Signed in for account members[\s\S]*granted {2}members\.read[\s\S]*kept in/);
     expect(code).toBe(0);
     const status = await command(["login", "--status"], project.folder, env);
@@ -142,14 +127,7 @@ describe("tokens in a warehouse's ledger", () => {
       2,
       expect.stringContaining("EARLY_BRIDGE_KEY, which is not set"),
     ]);
-    const running = startCommand(["login", "members", "--no-browser"], project.folder, env);
-    const watch = setInterval(() => {
-      const address = /http:\S+\/authorize\?\S+/.exec(running.output())?.[0];
-      if (address === undefined) return;
-      clearInterval(watch);
-      void fetch(address);
-    }, 20);
-    expect((await running.ended).stdout).toContain("kept in  the ledger of DuckDB file huts.duckdb");
+    expect((await logIn(project, env)).stdout).toContain("kept in  the ledger of DuckDB file huts.duckdb");
     expect(await command(["run", "members"], project.folder, env)).toMatchObject({
       code: 0,
       stdout: expect.stringContaining("members: done, 120 records"),

@@ -174,6 +174,33 @@ describe("a real OAuth server", () => {
     expect(grants).toEqual(["client_credentials", "client_credentials"]);
   });
 
+  it("renews tokens of five seconds ahead of their end, however long a run goes on", async () => {
+    const { issuer, grants } = await oauthServer(5);
+    const connector = defineConnector({
+      connector: "plain",
+      settings: { client_secret: { type: "string", secret: true } },
+      api: {
+        url: await echo(),
+        sign_in: { oauth2: "client_credentials", issuer, client_id: "desk", scope: "huts" },
+      },
+      streams: { things: { get: "/things" } },
+    });
+    let nowMs = Date.now();
+    const clock = { ...nodeClock, now: () => nowMs };
+    await using api = connect(connector, { client_secret: CLIENT_SECRET }, { ...quick, clock });
+    const seen = new Map<unknown, number>();
+    for (let second = 0; second < 45; second++) {
+      for await (const record of api.records("things")) {
+        const { authorization } = record as { authorization: string };
+        seen.set(authorization, (seen.get(authorization) ?? 0) + 1);
+      }
+      nowMs += 1000;
+    }
+    // half a second ahead of its end: each token served five reads, a second apart, and none a sixth
+    expect([...seen.values()]).toEqual(Array(9).fill(5));
+    expect(grants).toEqual(Array(9).fill("client_credentials"));
+  });
+
   it("takes a signed JWT for a secret, and refuses one by another key", async () => {
     const { issuer, privateKey } = await oauthServer();
     const signIn: SignIn = {

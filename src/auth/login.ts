@@ -8,7 +8,7 @@ import type { Account } from "../core/define/connector.js";
 import type { LoginScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import type { Redactor } from "../core/redact.js";
-import { oauthClient, serverFinder } from "./oauth-server.js";
+import { tokenEndpoint } from "./oauth-server.js";
 import { type StorePorts, tokenKey, tokensToStore } from "./stored-tokens.js";
 import {
   clientAuth,
@@ -48,16 +48,15 @@ const CALLBACK_MS = 60_000;
  */
 export async function login(options: LoginOptions): Promise<StoredTokens> {
   const { scheme, account, redactor, ports } = options;
-  const client = oauthClient(scheme, account, redactor);
-  const server = await serverFinder(scheme, account, ports)();
-  const parts: TokenRequestParts = { server, client, ports, redactor };
+  const endpoint = tokenEndpoint(scheme, account, redactor, ports);
+  const parts = await endpoint.parts();
   const tokens =
     scheme.oauth2 === "authorization_code"
       ? await loginByCode(options, scheme, parts)
       : await loginByDevice(options, scheme, parts);
   redactor.add(tokens.accessToken);
   if (tokens.refreshToken !== undefined) redactor.add(tokens.refreshToken);
-  const key = tokenKey(account, client.clientId);
+  const key = tokenKey(account, endpoint.client.clientId);
   return ports.store.locked(key, async () => {
     const kept: StoredTokens = {
       ...tokensToStore(tokens, undefined, ports.clock.now()),

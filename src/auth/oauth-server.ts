@@ -9,10 +9,33 @@ import type { ClientScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import type { Redactor } from "../core/redact.js";
 import { withRetries } from "../http/retry.js";
-import { type OAuthClient, type OAuthServer, protocolOptions, type TokenPorts } from "./token-request.js";
+import {
+  type OAuthClient,
+  type OAuthServer,
+  protocolOptions,
+  type TokenPorts,
+  type TokenRequestParts,
+} from "./token-request.js";
+
+/** A scheme's client, and all that a token request needs; the endpoints are found when the first one is made. */
+export interface TokenEndpoint {
+  readonly client: OAuthClient;
+  parts(): Promise<TokenRequestParts>;
+}
+
+export function tokenEndpoint(
+  scheme: ClientScheme,
+  account: Account,
+  redactor: Redactor,
+  ports: TokenPorts,
+): TokenEndpoint {
+  const client = oauthClient(scheme, account, redactor);
+  const findServer = serverFinder(scheme, account, ports);
+  return { client, parts: async () => ({ server: await findServer(), client, ports, redactor }) };
+}
 
 /** The client of a scheme, its secrets filled in and known to the redactor. */
-export function oauthClient(scheme: ClientScheme, account: Account, redactor: Redactor): OAuthClient {
+function oauthClient(scheme: ClientScheme, account: Account, redactor: Redactor): OAuthClient {
   const where = { account: account.name };
   const fill = (text: string) => fillText(text, account.values, where);
   const extra = Object.fromEntries(Object.entries(scheme.extra).map(([name, text]) => [name, fill(text)]));
@@ -33,11 +56,7 @@ export function oauthClient(scheme: ClientScheme, account: Account, redactor: Re
 }
 
 /** Finds a scheme's endpoints once; the promise is kept, and forgotten when it fails. */
-export function serverFinder(
-  scheme: ClientScheme,
-  account: Account,
-  ports: TokenPorts,
-): () => Promise<OAuthServer> {
+function serverFinder(scheme: ClientScheme, account: Account, ports: TokenPorts): () => Promise<OAuthServer> {
   let found: Promise<OAuthServer> | undefined;
   return () => {
     found ??= findServer(scheme, account, ports).catch((error: unknown) => {

@@ -9,7 +9,7 @@ import type { Account } from "../core/define/connector.js";
 import type { ClientScheme, JwtBearerScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError } from "../core/errors.js";
 import type { Redactor } from "../core/redact.js";
-import { oauthClient, serverFinder } from "./oauth-server.js";
+import { tokenEndpoint } from "./oauth-server.js";
 import type { AccessToken, FetchToken } from "./token-keeper.js";
 import { readPrivateKey, requestToken, type TokenPorts, type TokenSet } from "./token-request.js";
 
@@ -25,14 +25,11 @@ export function clientCredentials(
   redactor: Redactor,
   ports: TokenPorts,
 ): FetchToken {
-  const client = oauthClient(scheme, account, redactor);
-  const findServer = serverFinder(scheme, account, ports);
+  const endpoint = tokenEndpoint(scheme, account, redactor, ports);
   return async (signal) => {
-    const parts = { server: await findServer(), client, ports, redactor };
-    return accessToken(
-      await requestToken(parts, "client_credentials", { scope: scheme.scope }, signal),
-      ports.clock.now(),
-    );
+    const parameters = { scope: scheme.scope };
+    const tokens = await requestToken(await endpoint.parts(), "client_credentials", parameters, signal);
+    return accessToken(tokens, ports.clock.now());
   };
 }
 
@@ -43,15 +40,14 @@ export function passwordGrant(
   redactor: Redactor,
   ports: TokenPorts,
 ): FetchToken {
-  const client = oauthClient(scheme, account, redactor);
-  const findServer = serverFinder(scheme, account, ports);
+  const endpoint = tokenEndpoint(scheme, account, redactor, ports);
   const fill = (text: string) => fillText(text, account.values, { account: account.name });
   const password = fill(scheme.password) + (scheme.suffix === undefined ? "" : fill(scheme.suffix));
   redactor.add(password);
   return async (signal) => {
-    const parts = { server: await findServer(), client, ports, redactor };
     const parameters = { username: fill(scheme.user), password, scope: scheme.scope };
-    return accessToken(await requestToken(parts, "password", parameters, signal), ports.clock.now());
+    const tokens = await requestToken(await endpoint.parts(), "password", parameters, signal);
+    return accessToken(tokens, ports.clock.now());
   };
 }
 

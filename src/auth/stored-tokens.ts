@@ -14,7 +14,7 @@ import type { Account } from "../core/define/connector.js";
 import type { ClientScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import type { Redactor } from "../core/redact.js";
-import { oauthClient, serverFinder } from "./oauth-server.js";
+import { tokenEndpoint } from "./oauth-server.js";
 import { type FetchToken, renewAheadMs } from "./token-keeper.js";
 import { requestToken, type TokenPorts, type TokenSet } from "./token-request.js";
 import type { StoredTokens, TokenStore } from "./token-store.js";
@@ -53,9 +53,8 @@ export function storedTokens(
   redactor: Redactor,
   ports: StorePorts,
 ): FetchToken {
-  const client = oauthClient(scheme, account, redactor);
-  const findServer = serverFinder(scheme, account, ports);
-  const key = tokenKey(account, client.clientId);
+  const endpoint = tokenEndpoint(scheme, account, redactor, ports);
+  const key = tokenKey(account, endpoint.client.clientId);
   const supplied =
     scheme.oauth2 === "refresh_token"
       ? fillText(scheme.refresh_token, account.values, { account: account.name })
@@ -75,7 +74,7 @@ export function storedTokens(
       }
       if (stored?.refreshToken === undefined) throw loginNeeded(account.name);
       redactor.add(stored.refreshToken);
-      const parts = { server: await findServer(), client, ports, redactor };
+      const parts = await endpoint.parts();
       await store.write(key, { ...stored, refreshingSinceMs: clock.now() });
       const tokens = await refresh(parts, stored, scheme, account, signal).catch(async (error: unknown) => {
         // refused means answered: nothing is lost on the way, and the note would mislead

@@ -6,7 +6,7 @@ import { fileURLToPath } from "node:url";
 import colors from "picocolors";
 import { openProject, PROJECT_FILE } from "../run/project.js";
 import { BOOKINGS_DEFAULTS } from "../standins/bookings/server.js";
-import { NEIGHBOURS_DEFAULTS } from "../standins/neighbours/server.js";
+import { demoEnvironment, envFileText } from "../standins/demo-environment.js";
 import { type SpawnedService, type SpawnOptions, spawnService } from "../standins/spawn.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { runBridge, viewKind } from "./run-command.js";
@@ -136,25 +136,9 @@ function writeProject({ url, neighbours }: SpawnedService): void {
     const text = readFileSync(path, "utf8");
     writeFileSync(path, text.replace(/\$schema=.*schemas/, `$schema=${relative(dirname(path), schemas)}`));
   }
-  const { clientId, clientSecret } = BOOKINGS_DEFAULTS;
-  const others = NEIGHBOURS_DEFAULTS;
-  const env: Record<string, string> = {
-    BOOKINGS_URL: url,
-    BOOKINGS_ID: clientId,
-    BOOKINGS_SECRET: clientSecret,
-    // the other services are up with --serve only
-    NEIGHBOURS_URL: neighbours?.url ?? "http://127.0.0.1:4181",
-    MEMBERS_CLIENT: others.membersClient,
-    SENSORS_KEY: others.sensorsKey,
-    STORES_USER: others.storesUser,
-    STORES_PASSWORD: others.storesPassword,
-    NOTICES_USER: others.noticesUser,
-    NOTICES_PASSWORD: others.noticesPassword,
-  };
-  const text = Object.entries(env)
-    .map(([name, value]) => `${name}=${value}\n`)
-    .join("");
-  writeFileSync(join(DEMO_FOLDER, ".env"), text, { mode: 0o600 });
+  // the other services are up with --serve only
+  const environment = demoEnvironment(url, neighbours?.url ?? "http://127.0.0.1:4181");
+  writeFileSync(join(DEMO_FOLDER, ".env"), envFileText(environment), { mode: 0o600 });
   if (neighbours !== undefined) {
     writeFileSync(join(DEMO_FOLDER, "robot-key.json"), neighbours.robotKeyFile, { mode: 0o600 });
   }

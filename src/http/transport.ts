@@ -74,6 +74,11 @@ export function openTransport(options: TransportOptions = {}): Transport {
   return { send: (request) => sendBy(agent, request, maxBodyBytes), close: () => agent.destroy() };
 }
 
+/** Whether the environment names a proxy; NO_PROXY then says for which hosts it does not count. */
+export function proxyFromEnvironment(): boolean {
+  return ["HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy"].some((name) => process.env[name]);
+}
+
 function openAgent({ proxy, tls }: TransportOptions, common: Agent.Options, connectMs: number): Dispatcher {
   const connect = { timeout: connectMs, ...tls };
   if (proxy !== undefined) return new ProxyAgent({ ...common, uri: proxy, requestTls: connect });

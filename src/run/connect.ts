@@ -77,6 +77,8 @@ export interface Api {
   pages(stream: string, options?: PagesOptions): AsyncIterableIterator<Page>;
   /** The records of a stream; whole numbers beyond 2^53 are bigint, other inexact numbers ExactNumber. */
   records(stream: string, options?: PagesOptions): AsyncIterableIterator<unknown>;
+  /** Connects to the base address and asks for its root, unsigned; any answer will do. Rejects when none came. */
+  reach(signal?: AbortSignal): Promise<HttpResponse>;
   /** Signs in without asking the API for anything. */
   signIn(signal?: AbortSignal): Promise<void>;
   /** One signed and paced GET of a path below the base address; the answer as it came. */
@@ -124,6 +126,15 @@ export function connect(connector: Connector, settings: AccountSettings, options
       readPages({ connector, account, exchange, http: options.http }, stream(name), pagesOptions),
     async *records(name, pagesOptions = {}) {
       for await (const page of api.pages(name, pagesOptions)) yield* page.records;
+    },
+    reach: (signal) => {
+      const { origin } = new URL(account.baseUrl);
+      return transport.send({
+        method: "GET",
+        url: `${origin}/`,
+        headers: commonHeaders(connector, options.http),
+        signal,
+      });
     },
     signIn: (signal) => signedIn.signIn(signal),
     ask: (path, signal) => {

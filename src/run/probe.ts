@@ -3,7 +3,7 @@
 import { lookup } from "node:dns/promises";
 import { BridgeError, toBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
-import type { HttpResponse } from "../http/transport.js";
+import { type HttpResponse, proxyFromEnvironment } from "../http/transport.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
 import type { Api } from "./connect.js";
 
@@ -34,8 +34,10 @@ export async function probe(options: ProbeOptions): Promise<ProbeLine[]> {
   const { api, signal, warehouse } = options;
   const base = new URL(api.account.baseUrl);
   let ready = await list.run("address", () => checkAddress(base));
-  ready = ready && (await list.run("sign-in", () => checkSignIn(api, signal)));
-  if (!ready) list.leaveOut("sign-in", list.has("sign-in"));
+  ready = await list.when(ready, base.protocol === "https:" ? "TLS" : "connection", () =>
+    checkConnection(api, signal),
+  );
+  ready = await list.when(ready, "sign-in", () => checkSignIn(api, signal));
   const answers: HttpResponse[] = [];
   const { probe: probeRequest } = api.connector.api;
   if (probeRequest !== undefined) {
@@ -59,10 +61,6 @@ class Checklist {
 
   constructor(private readonly onLine: (line: ProbeLine) => void) {}
 
-  has(check: string): boolean {
-    return this.lines.some((line) => line.check === check);
-  }
-
   /** Runs a check; true when it is good. */
   async run(check: string, work: () => Promise<string>): Promise<boolean> {
     const from = performance.now();
@@ -79,17 +77,13 @@ class Checklist {
 
   async when(ready: boolean, check: string, work: () => Promise<string>): Promise<boolean> {
     if (ready) return this.run(check, work);
-    this.leaveOut(check, false);
+    this.add({ check, outcome: "left out", ms: 0, found: "needs the lines above" });
     return false;
   }
 
   /** A check that cannot fail, only tell. */
   async note(ready: boolean, check: string, work: () => Pick<ProbeLine, "outcome" | "found">): Promise<void> {
     if (ready) this.add({ check, ms: 0, ...work() });
-  }
-
-  leaveOut(check: string, already: boolean): void {
-    if (!already) this.add({ check, outcome: "left out", ms: 0, found: "needs the lines above" });
   }
 
   private add(line: ProbeLine): void {
@@ -101,9 +95,20 @@ class Checklist {
 async function checkAddress(base: URL): Promise<string> {
   const host = base.hostname.replace(/^\[|\]$/g, "");
   const found = await lookup(host).catch((cause: unknown) => {
+    // behind a proxy, names of the outside are often known to the proxy only
+    if (proxyFromEnvironment()) return { address: "left to the proxy" };
     throw new BridgeError("HOST_UNKNOWN", `No host is known by the name ${host}.`, { cause });
   });
   return `${base.origin} is ${found.address}`;
+}
+
+/** Any answer shows that the way is open, and over https that the certificate is good. */
+async function checkConnection(api: Api, signal: AbortSignal | undefined): Promise<string> {
+  const { status } = await api.reach(signal);
+  const { protocol, host } = new URL(api.account.baseUrl);
+  return protocol === "https:"
+    ? `${host} shows a good certificate`
+    : `${host} answers (${status}); plain http, on this machine`;
 }
 
 async function checkSignIn(api: Api, signal: AbortSignal | undefined): Promise<string> {

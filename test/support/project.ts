@@ -6,9 +6,10 @@ import { tmpdir } from "node:os";
 import { join, resolve } from "node:path";
 import { afterEach } from "vitest";
 import {
-  BOOKINGS_DEFAULTS,
   type BookingsOptions,
   type BookingsService,
+  demoEnvironment,
+  envFileText,
   startBookings,
 } from "../../src/standins/index.js";
 
@@ -47,16 +48,11 @@ export interface TestProject {
   ): void;
 }
 
-/** The demo's project, pointed at a service. */
-export function demoProject(url: string): TestProject {
+/** The demo's project, pointed at a service, or at all of them. */
+export function demoProject(url: string, neighboursUrl = "http://127.0.0.1:9"): TestProject {
   const folder = temporaryFolder();
   cpSync("demo", folder, { recursive: true });
-  const { clientId, clientSecret } = BOOKINGS_DEFAULTS;
-  writeFileSync(
-    join(folder, ".env"),
-    `BOOKINGS_URL=${url}\nBOOKINGS_ID=${clientId}\nBOOKINGS_SECRET=${clientSecret}\n`,
-    { mode: 0o600 },
-  );
+  writeFileSync(join(folder, ".env"), envFileText(demoEnvironment(url, neighboursUrl)), { mode: 0o600 });
   return {
     folder,
     database: join(folder, "huts.duckdb"),

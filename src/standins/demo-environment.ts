@@ -1,0 +1,28 @@
+/** What the demo's project refers to by $NAME: addresses and made-up credentials of the stand-ins. */
+
+import { BOOKINGS_DEFAULTS } from "./bookings/server.js";
+import { NEIGHBOURS_DEFAULTS } from "./neighbours/server.js";
+
+export function demoEnvironment(bookingsUrl: string, neighboursUrl: string): Record<string, string> {
+  const { clientId, clientSecret } = BOOKINGS_DEFAULTS;
+  const others = NEIGHBOURS_DEFAULTS;
+  return {
+    BOOKINGS_URL: bookingsUrl,
+    BOOKINGS_ID: clientId,
+    BOOKINGS_SECRET: clientSecret,
+    NEIGHBOURS_URL: neighboursUrl,
+    MEMBERS_CLIENT: others.membersClient,
+    SENSORS_KEY: others.sensorsKey,
+    STORES_USER: others.storesUser,
+    STORES_PASSWORD: others.storesPassword,
+    NOTICES_USER: others.noticesUser,
+    NOTICES_PASSWORD: others.noticesPassword,
+  };
+}
+
+/** The environment as the text of a .env file. */
+export function envFileText(environment: Readonly<Record<string, string>>): string {
+  return Object.entries(environment)
+    .map(([name, value]) => `${name}=${value}\n`)
+    .join("");
+}
