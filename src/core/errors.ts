@@ -171,6 +171,13 @@ export class BridgeError extends Error {
     });
   }
 
+  /** The same error in other words: without its secrets, say. */
+  saying(message: string): BridgeError {
+    if (message === this.message) return this;
+    const { where, hint, cause, retryAfterMs, triedOut } = this;
+    return new BridgeError(this.code, message, { where, hint, cause, retryAfterMs, triedOut });
+  }
+
   toJSON(): { code: ErrorCode; message: string; where: Where; hint: string } {
     return { code: this.code, message: this.message, where: this.where, hint: this.hint };
   }

@@ -86,7 +86,7 @@ export function createExchange(parts: ExchangeParts): Exchange {
     const onRetry = (waitMs: number, error: BridgeError, tries: number) => {
       tally.retries++;
       tally.waitedMs += waitMs;
-      onEvent?.({ type: "retry", attempt: tries, ms: waitMs, why: error.message });
+      onEvent?.({ type: "retry", attempt: tries, ms: waitMs, why: parts.redactor.hide(error.message) });
     };
     const isDoubtful = (error: BridgeError) =>
       (looksMisdirected(error) && !answered.has(addressOf(request))) ||
@@ -94,7 +94,7 @@ export function createExchange(parts: ExchangeParts): Exchange {
     try {
       return await withRetries(attempt, parts, { signal, isDoubtful, onRetry });
     } catch (error) {
-      throw isBridgeError(error) ? error.at(where) : error;
+      throw isBridgeError(error) ? error.at(where).saying(parts.redactor.hide(error.message)) : error;
     }
   };
 }

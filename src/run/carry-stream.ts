@@ -169,8 +169,12 @@ class Carrier {
       return;
     }
     this.saved = await ledger.cursor(bridge, name);
-    if (this.saved !== undefined && this.load.fresh) {
-      this.notice(`The table ${schema}.${rootTable} is gone: the stream is loaded from its beginning.`);
+    if (this.load.fresh && this.saved !== undefined) {
+      const { value, resume } = this.saved;
+      // a stream that was empty so far has a cursor without a value, and no table to miss
+      if (value !== undefined || resume !== undefined) {
+        this.notice(`The table ${schema}.${rootTable} is gone: the stream is loaded from its beginning.`);
+      }
       this.saved = undefined;
     }
     this.cursor = this.saved?.value;
