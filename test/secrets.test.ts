@@ -158,7 +158,7 @@ describe("no secret is shown", () => {
         ])
           expect(all).not.toContain(hidden);
       }),
-      { numRuns: 5 },
+      { numRuns: 3 },
     );
   });
 });
