@@ -1,12 +1,21 @@
 /** Early Bridge for Node: connectors, APIs, bridges, projects. Warehouses are subpaths of their own. */
 
+export { type FileTokenStoreOptions, fileTokenStore } from "./auth/file-token-store.js";
+export { memoryTokenStore, type StoredTokens, type TokenStore } from "./auth/token-store.js";
 export { type AccountSettings, defineConnector } from "./core/define/connector.js";
-export type { Connector, ConnectorInput, StreamDefinition } from "./core/define/connector-schema.js";
+export type {
+  Connector,
+  ConnectorCode,
+  ConnectorInput,
+  SignableRequest,
+  StreamDefinition,
+} from "./core/define/connector-schema.js";
 export type { Project, ProjectInput, WriteMode } from "./core/define/project-schema.js";
 export { BridgeError, type ErrorCode, type ErrorKind, isBridgeError, type Where } from "./core/errors.js";
 export { ExactNumber, stringifyExact } from "./core/shape/exact-json.js";
 export { type Bridge, type BridgeOptions, openBridge, type RunOptions } from "./run/bridge.js";
 export { type Api, type ConnectOptions, connect, type Page, type PagesOptions } from "./run/connect.js";
 export type { OnRunEvent, RunEvent, RunReport, StreamReport } from "./run/events.js";
+export { type ProbeLine, type ProbeOptions, probe } from "./run/probe.js";
 export { type OpenedBridge, type OpenedProject, openProject, type ProjectOptions } from "./run/project.js";
 export type { RunRecord, StreamRecord, Warehouse } from "./warehouse/warehouse.js";
