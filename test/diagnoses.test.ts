@@ -10,7 +10,8 @@ import selfsigned from "selfsigned";
 import { describe, expect, it, vi } from "vitest";
 import { memoryTokenStore } from "../src/auth/token-store.js";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
-import { type BridgeError, type ConnectOptions, connect, defineConnector } from "../src/index.js";
+import { nodeClock } from "../src/http/node-clock.js";
+import { type BridgeError, type ConnectOptions, connect, defineConnector, probe } from "../src/index.js";
 import { temporaryFolder, whenDone } from "./support/project.js";
 
 const PAGE = readFileSync("docs/sign-in.md", "utf8");
@@ -297,6 +298,42 @@ describe("what a user is told", () => {
     expect((await failureOf({ title: "" }, "https://api.huts.example")).code).toBe("PROXY_REFUSED");
     vi.stubEnv("NO_PROXY", "127.0.0.1");
     await expect(failureOf({ title: "" }, address)).rejects.toThrow("went well");
+  });
+});
+
+describe("probe", () => {
+  it("names the one stream of five that the account may not read, and a clock that is off", async () => {
+    const url = await serve((request, response) => {
+      const allowed = request.url !== "/hut_keys";
+      response.writeHead(allowed ? 200 : 403, {
+        "content-type": "application/json",
+        date: "Thu, 01 Jan 2026 00:00:00 GMT",
+      });
+      response.end(allowed ? '[{"id":1}]' : '{"message":"needs the role warden"}');
+    });
+    const names = ["huts", "guests", "hut_keys", "meals", "trails"];
+    const connector = defineConnector({
+      connector: "plain",
+      api: { url, probe: { get: "/me" } },
+      streams: Object.fromEntries(names.map((name) => [name, { get: `/${name}` }])),
+    });
+    await using api = connect(
+      connector,
+      {},
+      { retry: { tries: 1 }, clock: { ...nodeClock, now: () => Date.UTC(2026, 0, 1, 0, 7) } },
+    );
+    const lines = await probe({ api });
+    const streams = lines.filter(({ check }) => check.startsWith("stream "));
+    expect(streams.map(({ outcome }) => outcome)).toEqual(["good", "good", "bad", "good", "good"]);
+    expect(streams[2]).toMatchObject({
+      check: "stream hut_keys",
+      error: { code: "FORBIDDEN" },
+      found: expect.stringContaining("needs the role warden"),
+    });
+    expect(lines.find(({ check }) => check === "clock")).toMatchObject({
+      outcome: "note",
+      found: "this machine is 420 s ahead of the API: set its clock",
+    });
   });
 });
 
