@@ -1,14 +1,14 @@
 /** An API without a warehouse, and bridges to plain servers that nobody here wrote the data of. */
 
-import { createServer, type IncomingMessage } from "node:http";
-import type { AddressInfo } from "node:net";
+import type { IncomingMessage } from "node:http";
 import { gzipSync } from "node:zlib";
 import { describe, expect, it } from "vitest";
 import worldCountries from "world-countries";
 import { type Connector, connect, defineConnector, openBridge, type RunEvent } from "../src/index.js";
 import { BOOKINGS_DEFAULTS } from "../src/standins/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
-import { bookingsService, temporaryFolder, whenDone } from "./support/project.js";
+import { bookingsService, temporaryFolder } from "./support/project.js";
+import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
 /** the package is a list, whatever its types say of the default export */
@@ -19,8 +19,9 @@ type Answer = (
   request: IncomingMessage,
 ) => { body: string; status?: number; headers?: Record<string, string> };
 
-async function serve(answer: Answer): Promise<string> {
-  const server = createServer((request, response) => {
+/** A server that answers as told, packed where the client takes that. */
+function serveAnswers(answer: Answer): Promise<string> {
+  return serve((request, response) => {
     const {
       body,
       status = 200,
@@ -32,10 +33,6 @@ async function serve(answer: Answer): Promise<string> {
       .writeHead(status, { "content-type": "application/json", ...encoding, ...headers })
       .end(packed ?? body);
   });
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  whenDone(() => server.close());
-  whenDone(() => server.closeAllConnections());
-  return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
 }
 
 /** A connector for a plain server with one stream. */
@@ -109,7 +106,7 @@ describe("connect", () => {
   });
 
   it("stops when its signal is aborted", async () => {
-    const url = await serve((query) => ({
+    const url = await serveAnswers((query) => ({
       body: `{"items":[1],"next":"${Number(query.get("p") ?? 0) + 1}"}`,
     }));
     const connector = plainConnector(url, { records: "$.items[*]", pages: { token: "$.next", query: "p" } });
@@ -123,7 +120,7 @@ describe("connect", () => {
   });
 
   it("ends with a clear error when pages go round in a circle", async () => {
-    const url = await serve((query) => ({
+    const url = await serveAnswers((query) => ({
       body: `{"items":[1],"next":"${(Number(query.get("p") ?? 0) + 1) % 4}"}`,
     }));
     const connector = plainConnector(url, { records: "$.items[*]", pages: { token: "$.next", query: "p" } });
@@ -147,7 +144,7 @@ describe("connect", () => {
         now += ms;
       },
     };
-    const url = await serve(() => {
+    const url = await serveAnswers(() => {
       sentAt.push(now);
       asked++;
       if (asked === 1) return { body: "{}", status: 429, headers: { "retry-after": "7" } };
@@ -162,7 +159,7 @@ describe("connect", () => {
     expect(sentAt[2]! - sentAt[1]!).toBeGreaterThanOrEqual(89_000);
     // a wait that is longer than a run may last is not cut short: it ends the run
     asked = 1;
-    const long = await serve(() => ({ body: "{}", status: 503, headers: { "retry-after": "86400" } }));
+    const long = await serveAnswers(() => ({ body: "{}", status: 503, headers: { "retry-after": "86400" } }));
     await expect(carry(plainConnector(long))).rejects.toMatchObject({
       code: "SERVER_FAILED",
       retryAfterMs: 86_400_000,
@@ -171,11 +168,15 @@ describe("connect", () => {
 
   it("sends no credentials to another origin, and follows no redirect there", async () => {
     const seen: (string | undefined)[] = [];
-    const other = await serve((_query, request) => {
+    const other = await serveAnswers((_query, request) => {
       seen.push(request.headers.authorization);
       return { body: "[]" };
     });
-    const url = await serve(() => ({ body: "", status: 302, headers: { location: `${other}/things` } }));
+    const url = await serveAnswers(() => ({
+      body: "",
+      status: 302,
+      headers: { location: `${other}/things` },
+    }));
     await expect(carry(plainConnector(url))).rejects.toMatchObject({
       code: "REDIRECTED",
       message: expect.stringContaining(other),
@@ -186,7 +187,7 @@ describe("connect", () => {
 
 describe("data that nobody here wrote", () => {
   it("arrives in typed tables: the countries of the world", async () => {
-    const url = await serve(() => ({ body: JSON.stringify(countries) }));
+    const url = await serveAnswers(() => ({ body: JSON.stringify(countries) }));
     const { path, report } = await carry(plainConnector(url, { key: "cca3" }));
     expect(report.streams[0]).toMatchObject({ added: countries.length, quarantined: 0 });
     const [france] = await queryFile(
@@ -220,7 +221,7 @@ describe("data that nobody here wrote", () => {
 describe("a table over several runs", () => {
   it("gains columns and wider types, and every old value stays what it was", async () => {
     let page: unknown[] = [];
-    const url = await serve(() => ({ body: JSON.stringify(page) }));
+    const url = await serveAnswers(() => ({ body: JSON.stringify(page) }));
     const connector = plainConnector(url, { key: "id" });
     page = [
       {
@@ -257,7 +258,7 @@ describe("a table over several runs", () => {
       typeof value === "bigint" ? `big${value}` : value,
     ).replace(/"big(\d+)"/, "$1");
     page = [];
-    const second = await serve(() => ({ body: text }));
+    const second = await serveAnswers(() => ({ body: text }));
     const { events } = await carry(plainConnector(second, { key: "id" }), path);
     const rows = await queryFile(
       path,
@@ -306,7 +307,7 @@ describe("a table over several runs", () => {
 
   it("replaces the child rows of a record with the record", async () => {
     let body = '[{"id":1,"kids":[{"n":1},{"n":2},{"n":3}]},{"id":2,"kids":[{"n":9}]}]';
-    const url = await serve(() => ({ body }));
+    const url = await serveAnswers(() => ({ body }));
     const connector = plainConnector(url, { key: "id" });
     const { path } = await carry(connector);
     body = '[{"id":1,"kids":[{"n":4}]},{"id":3,"kids":[]},{"id":1,"kids":[]},{"id":3,"kids":[{"n":7}]}]';
@@ -326,7 +327,7 @@ describe("a table over several runs", () => {
   it("that is replaced keeps its columns, counts what went, and is left alone by a failed run", async () => {
     let body = '[{"id":1,"a":1,"kids":[{"n":1}]},{"id":2,"a":2}]';
     let status = 200;
-    const url = await serve(() => ({ body, status }));
+    const url = await serveAnswers(() => ({ body, status }));
     const path = `${temporaryFolder()}/t.duckdb`;
     const replace = async () => {
       await using api = connect(plainConnector(url, { key: "id" }), {}, { retry: { tries: 1 } });
@@ -357,7 +358,7 @@ describe("a table over several runs", () => {
   it("keeps whole in quarantine what does not fit, and loads the rest", async () => {
     const body =
       '[{"id":1,"price":"1.50"},{"id":2,"price":"much","who":{"name":"Ana"}},{"price":"3"},{"id":4,"price":"0.1"}]';
-    const url = await serve(() => ({ body }));
+    const url = await serveAnswers(() => ({ body }));
     const connector = plainConnector(url, { key: "id", columns: { price: { type: "decimal(6,2)" } } });
     const { path, report } = await carry(connector);
     expect(report.streams[0]).toMatchObject({ records: 4, added: 2, quarantined: 2 });
@@ -376,7 +377,7 @@ describe("memory", () => {
   it("stays bounded: reading waits while two checkpoints are on their way", async () => {
     const pages = 60;
     let asked = 0;
-    const url = await serve((query) => {
+    const url = await serveAnswers((query) => {
       asked++;
       const page = Number(query.get("p") ?? 0);
       const items = Array.from({ length: 50 }, (_, n) => ({ id: page * 50 + n, text: "x".repeat(20) }));

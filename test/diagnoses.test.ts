@@ -1,9 +1,7 @@
 /** Every diagnosis of docs/sign-in.md: each is produced here, and the page says what the user sees. */
 
 import { readFileSync, writeFileSync } from "node:fs";
-import { createServer, type RequestListener } from "node:http";
 import { createServer as createTlsServer } from "node:https";
-import type { AddressInfo, Server } from "node:net";
 import { join } from "node:path";
 import { exportPKCS8, generateKeyPair } from "jose";
 import selfsigned from "selfsigned";
@@ -13,17 +11,9 @@ import type { ConnectorInput } from "../src/core/define/connector-schema.js";
 import { nodeClock } from "../src/http/node-clock.js";
 import { type BridgeError, type ConnectOptions, connect, defineConnector, probe } from "../src/index.js";
 import { temporaryFolder, whenDone } from "./support/project.js";
+import { listen, proxyAnswering, serve } from "./support/serve.js";
 
 const PAGE = readFileSync("docs/sign-in.md", "utf8");
-
-async function listen(server: Server & { closeAllConnections?: () => void }): Promise<number> {
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  whenDone(() => server.close());
-  whenDone(() => server.closeAllConnections?.());
-  return (server.address() as AddressInfo).port;
-}
-
-const serve = async (handler: RequestListener) => `http://127.0.0.1:${await listen(createServer(handler))}`;
 
 /** A service that gives every request the same answer. */
 const answering = (status: number, body: string) => () =>
@@ -75,13 +65,6 @@ async function tlsService(options: {
     cert: pems.cert,
     key: pems.private,
   };
-}
-
-/** A proxy that lets nobody through. */
-async function proxyAnswering(status: number): Promise<string> {
-  const server = createServer();
-  server.on("connect", (_request, socket) => socket.end(`HTTP/1.1 ${status} No\r\n\r\n`));
-  return `http://127.0.0.1:${await listen(server)}`;
 }
 
 async function robotKey(): Promise<string> {

@@ -1,22 +1,11 @@
 /** What servers answer, and what a user is told: one real server that misbehaves in every way we name. */
 
-import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
-import type { AddressInfo } from "node:net";
 import { DuckDBInstance } from "@duckdb/node-api";
 import { describe, expect, it } from "vitest";
 import { type ConnectOptions, connect, defineConnector } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
-import { temporaryFolder, whenDone } from "./support/project.js";
-
-type Answer = (request: IncomingMessage, response: ServerResponse) => unknown;
-
-async function serve(answer: Answer): Promise<string> {
-  const server = createServer((request, response) => void answer(request, response));
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  whenDone(() => server.close());
-  whenDone(() => server.closeAllConnections());
-  return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
-}
+import { temporaryFolder } from "./support/project.js";
+import { type Handler, serve } from "./support/serve.js";
 
 const quick: ConnectOptions = { retry: { tries: 2, baseMs: 1 } };
 
@@ -46,12 +35,12 @@ async function read(url: string, options: ConnectOptions = quick, signIn?: strin
 }
 
 const status =
-  (code: number, body = ""): Answer =>
+  (code: number, body = ""): Handler =>
   (_request, response) =>
     response.writeHead(code, { "content-type": "application/json" }).end(body);
 
 describe("a server that answers with", () => {
-  it.each<[string, Answer, string, string, ConnectOptions?]>([
+  it.each<[string, Handler, string, string, ConnectOptions?]>([
     ["401", status(401, '{"message":"no such key"}'), "TOKEN_REFUSED", "It says: no such key"],
     ["403", status(403, '{"error":"ask the warden"}'), "FORBIDDEN", "ask the warden"],
     ["404", status(404, "<html><title>Lost</title>"), "NOT_FOUND", "It says: Lost"],
@@ -159,5 +148,8 @@ describe("a ledger of a newer version", () => {
       code: "WAREHOUSE_NEWER",
       hint: expect.stringContaining("Update early-bridge"),
     });
+    // nor is it held: others in this process can open it
+    const again = await DuckDBInstance.create(path);
+    again.closeSync();
   });
 });

@@ -1,8 +1,6 @@
 /** What users do wrong, through the real command: code, place, what was seen, what to do; nothing is lost. */
 
 import { writeFileSync } from "node:fs";
-import { createServer } from "node:http";
-import type { AddressInfo } from "node:net";
 import { join } from "node:path";
 import { DuckDBInstance } from "@duckdb/node-api";
 import { describe, expect, it } from "vitest";
@@ -16,17 +14,8 @@ import {
   temporaryFolder,
   whenDone,
 } from "./support/project.js";
+import { serve } from "./support/serve.js";
 import { expectTruth, queryFile } from "./support/truth.js";
-
-/** A plain server that answers everything the same way. */
-async function plainServer(body: string, type = "application/json", status = 200): Promise<string> {
-  const server = createServer((_request, response) =>
-    response.writeHead(status, { "content-type": type }).end(body),
-  );
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  whenDone(() => server.close());
-  return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
-}
 
 type Mistake = (project: TestProject, service: BookingsService) => unknown;
 const connectorFile = "connectors/bookings.connector.yaml";
@@ -69,7 +58,11 @@ const MISTAKES: Record<string, { make: Mistake; exit: number; says: (string | Re
   },
   "a web page instead of JSON": {
     make: async (project) => {
-      const url = await plainServer("<!doctype html><title>Sign in, please</title>", "text/html");
+      const url = await serve((_request, response) =>
+        response
+          .writeHead(200, { "content-type": "text/html" })
+          .end("<!doctype html><title>Sign in, please</title>"),
+      );
       project.edit(connectorFile, '"{+base}/v2"', `"${url}"`);
     },
     exit: 4,

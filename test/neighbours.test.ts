@@ -13,6 +13,7 @@ import {
   type TestProject,
   whenDone,
 } from "./support/project.js";
+import { proxyAnswering } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
 /** The demo's project with every account filled in, and a config folder of its own. */
@@ -113,6 +114,18 @@ describe("login", () => {
       "signs in without a person",
     );
     expect((await command(["login"], project.folder, env)).stderr).toContain("Accounts: north, members");
+  });
+});
+
+describe("login through a proxy", () => {
+  it("goes the way that the account's requests go", async () => {
+    const { project, env } = await wholeProject();
+    const http = `http: { proxy: "${await proxyAnswering(403)}" }`;
+    project.edit("bridges.yaml", "client_id: $MEMBERS_CLIENT", `client_id: $MEMBERS_CLIENT\n    ${http}`);
+    expect(await logIn(project, env)).toMatchObject({
+      code: 4,
+      stderr: expect.stringContaining("PROXY_REFUSED"),
+    });
   });
 });
 

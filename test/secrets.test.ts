@@ -1,15 +1,14 @@
 /** Secrets planted in every scheme: none of them reaches an error, an event, a report or the ledger. */
 
 import { generateKeyPairSync } from "node:crypto";
-import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
-import type { AddressInfo } from "node:net";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { memoryTokenStore, type TokenStore } from "../src/auth/token-store.js";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
 import { connect, defineConnector, openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
-import { temporaryFolder, whenDone } from "./support/project.js";
+import { temporaryFolder } from "./support/project.js";
+import { type Handler, serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
 type SignIn = ConnectorInput["api"]["sign_in"];
@@ -17,7 +16,7 @@ type SignIn = ConnectorInput["api"]["sign_in"];
 /** A service that signs anybody in, then refuses everything and quotes all that it was sent. */
 async function quotingService(status: number): Promise<{ url: string; issued: string[] }> {
   const issued: string[] = [];
-  const answer = (request: IncomingMessage, response: ServerResponse, body: string) => {
+  const answer: Handler = (request, response, body) => {
     if (request.url === "/token" || request.url === "/login") {
       const token = `issued-token-${issued.length}-${Math.random().toString(36).slice(2)}`;
       issued.push(token);
@@ -40,17 +39,7 @@ async function quotingService(status: number): Promise<{ url: string; issued: st
       .writeHead(status, { "content-type": "application/json" })
       .end(JSON.stringify({ message }));
   };
-  const server = createServer((request, response) => {
-    let body = "";
-    request.on("data", (part) => {
-      body += String(part);
-    });
-    request.on("end", () => answer(request, response, body));
-  });
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  whenDone(() => server.close());
-  whenDone(() => server.closeAllConnections());
-  return { url: `http://127.0.0.1:${(server.address() as AddressInfo).port}`, issued };
+  return { url: await serve(answer), issued };
 }
 
 const PRIVATE_KEY = generateKeyPairSync("rsa", { modulusLength: 2048 })

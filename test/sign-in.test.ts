@@ -3,8 +3,6 @@
 import { fork } from "node:child_process";
 import { createHmac } from "node:crypto";
 import { chmodSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
-import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
-import type { AddressInfo } from "node:net";
 import { join } from "node:path";
 import { exportPKCS8, exportSPKI, generateKeyPair, importSPKI, jwtVerify } from "jose";
 import { describe, expect, it } from "vitest";
@@ -21,22 +19,9 @@ import { openTransport } from "../src/http/transport.js";
 import { type ConnectOptions, connect, defineConnector } from "../src/index.js";
 import { CLIENT_SECRET, oauthServer } from "./support/oauth-server.js";
 import { temporaryFolder, whenDone } from "./support/project.js";
+import { serve } from "./support/serve.js";
 
 type SignIn = ConnectorInput["api"]["sign_in"];
-type Handler = (request: IncomingMessage, response: ServerResponse, body: string) => unknown;
-
-async function serve(handler: Handler): Promise<string> {
-  const server = createServer((request, response) => {
-    const parts: Buffer[] = [];
-    request.on("data", (part: Buffer) => parts.push(part));
-    request.on("end", () => void handler(request, response, Buffer.concat(parts).toString()));
-  });
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  whenDone(() => server.close());
-  whenDone(() => server.closeAllConnections());
-  return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
-}
-
 /** A service that gives back what came to it. */
 const echo = () =>
   serve((request, response) => {

@@ -54,8 +54,6 @@ export async function login(options: LoginOptions): Promise<StoredTokens> {
     scheme.oauth2 === "authorization_code"
       ? await loginByCode(options, scheme, parts)
       : await loginByDevice(options, scheme, parts);
-  redactor.add(tokens.accessToken);
-  if (tokens.refreshToken !== undefined) redactor.add(tokens.refreshToken);
   const key = tokenKey(account, endpoint.client.clientId);
   return ports.store.locked(key, async () => {
     const kept: StoredTokens = {

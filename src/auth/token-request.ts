@@ -94,7 +94,7 @@ export async function requestToken(
   parameters: Readonly<Record<string, string | undefined>>,
   signal?: AbortSignal,
 ): Promise<TokenSet> {
-  const { server, client, ports, redactor } = parts;
+  const { server, client, ports } = parts;
   const where = { account: client.account, request: `POST ${server.token_endpoint}` };
   const given = Object.entries({ ...parameters, ...client.extra }).filter(
     (pair): pair is [string, string] => pair[1] !== undefined,
@@ -113,10 +113,7 @@ export async function requestToken(
   };
   const isDoubtful = (error: BridgeError) => error.code === "CONNECTION_REFUSED";
   try {
-    const tokens = await withRetries(attempt, ports, { signal, isDoubtful });
-    redactor.add(tokens.accessToken);
-    if (tokens.refreshToken !== undefined) redactor.add(tokens.refreshToken);
-    return tokens;
+    return await withRetries(attempt, ports, { signal, isDoubtful });
   } catch (error) {
     throw isBridgeError(error) ? error.at(where) : error;
   }
@@ -180,6 +177,8 @@ export async function readTokenResponse(
       { client_id: client.clientId },
       response,
     );
+    redactor.add(result.access_token);
+    if (result.refresh_token !== undefined) redactor.add(result.refresh_token);
     return {
       accessToken: result.access_token,
       refreshToken: result.refresh_token,

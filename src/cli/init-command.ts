@@ -3,7 +3,7 @@
 import { basename, resolve } from "node:path";
 import colors from "picocolors";
 import { checkBaseUrl } from "../core/ask/request-plan.js";
-import { nearest } from "../core/define/check.js";
+import { namesHint } from "../core/define/check.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import { type NewProject, SIGN_IN_CHOICES, type SignInChoice, writeNewProject } from "../run/new-project.js";
@@ -64,9 +64,8 @@ function choiceOf(name: string): SignInChoice {
   const choice = SIGN_IN_CHOICES.find((each) => each.name === name);
   if (choice !== undefined) return choice;
   const names = SIGN_IN_CHOICES.map((each) => each.name);
-  const near = nearest(name, names);
   throw new BridgeError("CONFIG_INVALID", `"${name}" is no sign-in that init knows.`, {
-    hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}It knows: ${names.join(", ")}.`,
+    hint: namesHint(name, names, "It knows"),
   });
 }
 

@@ -7,9 +7,8 @@ import { type LoginTalk, login } from "../auth/login.js";
 import { tokenKey } from "../auth/stored-tokens.js";
 import type { StoredTokens } from "../auth/token-store.js";
 import { fillText } from "../core/ask/fill.js";
-import { type LoginScheme, type SignInScheme, schemesOf } from "../core/define/sign-in-schema.js";
+import { type LoginScheme, type SignInScheme, schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError } from "../core/errors.js";
-import { openTransport } from "../http/transport.js";
 import type { Api } from "../run/connect.js";
 import { type OpenedProject, openProject } from "../run/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
@@ -37,35 +36,29 @@ export async function loginCommand(
   }
   const api = await project.openAccount(account);
   try {
-    return options.forget === true
-      ? await forget(project, api)
-      : await signIn(project, api, options.browser !== false);
+    return options.forget === true ? await forget(api) : await signIn(api, options.browser !== false);
   } finally {
     await api.close();
   }
 }
 
-async function signIn(project: OpenedProject, api: Api, browser: boolean): Promise<number> {
+async function signIn(api: Api, browser: boolean): Promise<number> {
   const scheme = loginScheme(api);
-  const { account, redactor, clock } = api;
-  const store = await project.tokensOf(account.name);
-  const transport = openTransport();
+  const { account, redactor, clock, signInPorts: ports } = api;
   const stop = new AbortController();
   process.once("SIGINT", () => stop.abort());
   const input = createInterface({ input: process.stdin });
   try {
-    const ports = { send: transport.send, clock, random: Math.random, store };
     const talk = loginTalk(browser, async () => String((await once(input, "line"))[0]));
     const kept = await login({ scheme, account, redactor, ports, talk, signal: stop.signal });
     process.stdout.write(
       `\n${colors.green("Signed in")} for account ${account.name}${kept.subject === undefined ? "" : ` as ${kept.subject}`}.\n`,
     );
     if (kept.scope !== undefined) process.stdout.write(`  granted  ${kept.scope}\n`);
-    process.stdout.write(`  lasts    ${lastsText(kept, clock.now())}\n  kept in  ${store.title}\n`);
+    process.stdout.write(`  lasts    ${lastsText(kept, clock.now())}\n  kept in  ${ports.store.title}\n`);
     return EXIT_CODES.done;
   } finally {
     input.close();
-    await transport.close();
   }
 }
 
@@ -106,9 +99,9 @@ function isLoginScheme(scheme: SignInScheme): scheme is LoginScheme {
   return "oauth2" in scheme && (scheme.oauth2 === "authorization_code" || scheme.oauth2 === "device_code");
 }
 
-async function forget(project: OpenedProject, api: Api): Promise<number> {
+async function forget(api: Api): Promise<number> {
   const key = keyOf(api);
-  if (key !== undefined) await (await project.tokensOf(api.account.name)).remove(key);
+  if (key !== undefined) await api.signInPorts.store.remove(key);
   process.stdout.write(
     `Nothing is kept for account ${api.account.name} any more. What was granted lasts at the API until it is revoked there.\n`,
   );
@@ -130,11 +123,9 @@ async function tellStatus(project: OpenedProject, only: string | undefined): Pro
   for (const name of names) {
     const api = await project.openAccount(name);
     const schemes = schemesOf(api.connector.api.sign_in);
-    const words =
-      schemes.map((scheme) => ("oauth2" in scheme ? scheme.oauth2 : Object.keys(scheme)[0]!)).join(" + ") ||
-      "none";
+    const words = schemes.map(schemeName).join(" + ") || "none";
     const key = keyOf(api);
-    const kept = key === undefined ? undefined : await (await project.tokensOf(name)).read(key);
+    const kept = key === undefined ? undefined : await api.signInPorts.store.read(key);
     rows.push([name, words, ...statusCells(key, kept, api)]);
     await api.close();
   }

@@ -2,12 +2,12 @@
 
 import { readFile } from "node:fs/promises";
 import { fileTokenStore } from "../auth/file-token-store.js";
-import { createSignIn } from "../auth/sign-in.js";
+import { createSignIn, type SignInPorts } from "../auth/sign-in.js";
 import type { TokenStore } from "../auth/token-store.js";
 import { type PageRead, readPage } from "../core/ask/read-page.js";
 import { type PagePosition, pageRequest } from "../core/ask/request-plan.js";
 import type { Clock } from "../core/clock.js";
-import { nearest } from "../core/define/check.js";
+import { namesHint } from "../core/define/check.js";
 import {
   type Account,
   type AccountSettings,
@@ -69,6 +69,8 @@ export interface Api {
   readonly account: Account;
   readonly clock: Clock;
   readonly redactor: Redactor;
+  /** what its signing in works with: the account's own sender, clock and token store */
+  readonly signInPorts: SignInPorts;
   /** what the API said last of the requests left in its limit */
   requestsLeft(): number | undefined;
   /** @throws BridgeError CONFIG_UNKNOWN_NAME */
@@ -101,7 +103,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
   const gate = new PaceGate({ perSecond, perMinute, atOnce }, clock);
   const ports = { send: transport.send, clock, random, retry };
   const { tokens: store = fileTokenStore(), readSecretFile = (path) => readFile(path, "utf8") } = options;
-  const signInPorts = { ...ports, store, readSecretFile };
+  const signInPorts: SignInPorts = { ...ports, store, readSecretFile };
   const signedIn = createSignIn(connector.api.sign_in, connector.code, account, redactor, signInPorts);
   const exchange = createExchange({ ...ports, sign: signedIn.sign, gate, redactor });
   const close = async () => {
@@ -120,6 +122,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
     account,
     clock,
     redactor,
+    signInPorts,
     requestsLeft: () => gate.left,
     stream,
     pages: (name, pagesOptions = {}) =>
@@ -155,12 +158,8 @@ function compileNamed(connector: Connector, name: string): CompiledStream {
   const definition = connector.streams[name];
   if (definition !== undefined) return compileStream(name, definition);
   const known = Object.keys(connector.streams);
-  const near = nearest(name, known);
   throw new BridgeError("CONFIG_UNKNOWN_NAME", `Connector ${connector.connector} has no stream ${name}.`, {
-    hint:
-      near === undefined
-        ? `Streams: ${known.join(", ")}.`
-        : `Perhaps ${near} is meant. Streams: ${known.join(", ")}.`,
+    hint: namesHint(name, known, "Streams"),
   });
 }
 
@@ -198,21 +197,17 @@ async function* readPages(
   const tokens = new Set<string>();
   let number = 1;
   let pending: Promise<Page> | undefined = ask(number, firstToken);
-  try {
-    while (pending !== undefined) {
-      const page: Page = await pending;
-      const { nextToken } = page;
-      if (nextToken !== undefined && (tokens.has(nextToken) || nextToken === firstToken)) {
-        throw repeated(account, stream, number, nextToken);
-      }
-      if (nextToken !== undefined) tokens.add(nextToken);
-      pending = nextToken === undefined ? undefined : ask(++number, nextToken);
-      // it is awaited in the next round; if the caller leaves before, its failure concerns nobody
-      pending?.catch(() => {});
-      yield page;
+  while (pending !== undefined) {
+    const page: Page = await pending;
+    const { nextToken } = page;
+    if (nextToken !== undefined && (tokens.has(nextToken) || nextToken === firstToken)) {
+      throw repeated(account, stream, number, nextToken);
     }
-  } finally {
+    if (nextToken !== undefined) tokens.add(nextToken);
+    pending = nextToken === undefined ? undefined : ask(++number, nextToken);
+    // it is awaited in the next round; if the caller leaves before, its failure concerns nobody
     pending?.catch(() => {});
+    yield page;
   }
 }
 

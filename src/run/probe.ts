@@ -1,6 +1,7 @@
 /** `probe`: a checklist from the address to the warehouse, each line with its time and what was found. */
 
 import { lookup } from "node:dns/promises";
+import { schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError, toBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
 import { type HttpResponse, proxyFromEnvironment } from "../http/transport.js";
@@ -113,11 +114,10 @@ async function checkConnection(api: Api, signal: AbortSignal | undefined): Promi
 
 async function checkSignIn(api: Api, signal: AbortSignal | undefined): Promise<string> {
   await api.signIn(signal);
-  const { sign_in: signIn } = api.connector.api;
-  if (signIn === "none") return "none is needed";
-  const schemes = Array.isArray(signIn) ? signIn : [signIn];
+  const schemes = schemesOf(api.connector.api.sign_in);
+  if (schemes.length === 0) return "none is needed";
   return schemes
-    .map((scheme) => ("oauth2" in scheme ? `OAuth 2.0 ${scheme.oauth2}` : Object.keys(scheme)[0]))
+    .map((scheme) => ("oauth2" in scheme ? `OAuth 2.0 ${schemeName(scheme)}` : schemeName(scheme)))
     .join(" and ");
 }
 

@@ -7,7 +7,7 @@ import { fileTokenStore } from "../auth/file-token-store.js";
 import { readPrivateFile } from "../auth/private-file.js";
 import type { TokenStore } from "../auth/token-store.js";
 import { type SealedShelf, shelfTokenStore } from "../auth/warehouse-token-store.js";
-import { checkValue, nearest, parseYaml, type YamlFile } from "../core/define/check.js";
+import { checkValue, namesHint, parseYaml, type YamlFile } from "../core/define/check.js";
 import { type AccountSettings, checkConnector } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
 import { durationMs } from "../core/define/duration.js";
@@ -45,8 +45,6 @@ export interface OpenedProject {
   readonly definition: Project;
   /** names of the bridges, in the file's order */
   readonly bridges: readonly string[];
-  /** where an account's tokens are kept */
-  tokensOf(account: string): Promise<TokenStore>;
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_*, DRIVER_MISSING */
   openBridge(name: string, options?: AccountOptions): Promise<OpenedBridge>;
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_* */
@@ -68,7 +66,6 @@ export async function openProject(folder: string, options: ProjectOptions = {}):
     folder,
     definition,
     bridges: Object.keys(definition.bridges),
-    tokensOf: (account) => reader.tokensOf(account),
     openBridge: (name, accountOptions) => reader.openBridge(name, accountOptions),
     openAccount: (name, accountOptions) => reader.openAccount(name, accountOptions),
     warehouse: (name) => reader.warehouse(name),
@@ -115,7 +112,7 @@ class ProjectReader {
   }
 
   /** Where an account's tokens are kept. */
-  async tokensOf(account: string): Promise<TokenStore> {
+  private async tokensOf(account: string): Promise<TokenStore> {
     const keeper = this.named("accounts", account, []).keep_tokens;
     if (keeper === undefined) return this.tokens;
     const warehouse = await this.warehouse(keeper, ["accounts", account, "keep_tokens"]);
@@ -141,10 +138,9 @@ class ProjectReader {
     const found = this.project[kind][name];
     if (found !== undefined) return found as Project[K][string];
     const known = Object.keys(this.project[kind]);
-    const near = nearest(name, known);
     throw new BridgeError("CONFIG_UNKNOWN_NAME", `${this.file.name} has no ${kind.slice(0, -1)} ${name}.`, {
       where: { file: this.file.place(asked.length > 0 ? asked : [kind]) },
-      hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}It has: ${known.join(", ") || "none"}.`,
+      hint: namesHint(name, known, "It has"),
     });
   }
 
@@ -247,13 +243,12 @@ class ProjectReader {
     const known = Object.keys(connector.streams);
     for (const stream of Object.keys(streams ?? {})) {
       if (known.includes(stream)) continue;
-      const near = nearest(stream, known);
       throw new BridgeError(
         "CONFIG_UNKNOWN_NAME",
         `Connector ${connector.connector} has no stream ${stream}.`,
         {
           where: { file: this.file.place(["bridges", bridge, "streams", stream], true) },
-          hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}Streams: ${known.join(", ")}.`,
+          hint: namesHint(stream, known, "Streams"),
         },
       );
     }

@@ -1,10 +1,9 @@
 /** A real, certified OAuth server on loopback: its clients, and people who say yes to everything. */
 
-import type { Server } from "node:http";
-import type { AddressInfo } from "node:net";
+import { createServer } from "node:http";
 import { exportJWK, exportPKCS8, generateKeyPair } from "jose";
 import Provider from "oidc-provider";
-import { whenDone } from "./project.js";
+import { listen } from "./serve.js";
 
 export interface OAuthServer {
   readonly issuer: string;
@@ -25,10 +24,8 @@ export async function oauthServer(tokenSeconds = 60): Promise<OAuthServer> {
   const grants: string[] = [];
   const secret = { client_secret: CLIENT_SECRET, scope: "openid offline_access huts" };
   // the port is known before the provider is made: its issuer holds it
-  const { createServer } = await import("node:http");
-  const server: Server = createServer();
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  const issuer = `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
+  const server = createServer();
+  const issuer = `http://127.0.0.1:${await listen(server)}`;
   const provider = new Provider(issuer, {
     clients: [
       {
@@ -92,8 +89,6 @@ export async function oauthServer(tokenSeconds = 60): Promise<OAuthServer> {
     }
     void handle(request, response);
   });
-  whenDone(() => server.close());
-  whenDone(() => server.closeAllConnections());
   return {
     issuer,
     privateKey: await exportPKCS8(keys.privateKey),

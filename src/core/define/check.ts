@@ -111,6 +111,12 @@ export function nearest(word: string, names: readonly string[]): string | undefi
   return best !== undefined && best.far <= Math.max(2, Math.floor(word.length / 2)) ? best.name : undefined;
 }
 
+/** The hint for a word that is none of the names: the nearest of them, then all under a label. */
+export function namesHint(word: string, names: readonly string[], label: string): string {
+  const near = nearest(word, names);
+  return `${near === undefined ? "" : `Perhaps ${near} is meant. `}${label}: ${names.join(", ") || "none"}.`;
+}
+
 interface Inner {
   readonly type: string;
   readonly shape?: Record<string, z.ZodType>;

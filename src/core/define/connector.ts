@@ -9,7 +9,7 @@ import { parseColumnType } from "../shape/column-type.js";
 import { formatPath, parsePath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
 import type { CursorRule } from "../track/cursor.js";
-import { checkValue, formatIssuePath, nearest, type YamlFile } from "./check.js";
+import { checkValue, formatIssuePath, namesHint, nearest, type YamlFile } from "./check.js";
 import {
   type Connector,
   type ConnectorCode,
@@ -111,13 +111,12 @@ export function resolveAccount(
   const known = Object.keys(connector.settings);
   for (const key of Object.keys(given)) {
     if (known.includes(key)) continue;
-    const near = nearest(key, known);
     throw new BridgeError(
       "CONFIG_UNKNOWN_NAME",
       `${key} is no setting of connector ${connector.connector}.`,
       {
         where: { file: place(key), account: name },
-        hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}Settings: ${known.join(", ") || "none"}.`,
+        hint: namesHint(key, known, "Settings"),
       },
     );
   }
@@ -171,10 +170,9 @@ function chosenValue(key: string, choices: NonNullable<Setting["choices"]>, give
   const value = choices[String(given)];
   if (value !== undefined) return value;
   const names = Object.keys(choices);
-  const near = nearest(String(given), names);
   throw new BridgeError("CONFIG_INVALID", `${key} is "${String(given)}", which is none of its choices.`, {
     where,
-    hint: `${near === undefined ? "" : `Perhaps ${near} is meant. `}Choices: ${names.join(", ")}.`,
+    hint: namesHint(String(given), names, "Choices"),
   });
 }
 

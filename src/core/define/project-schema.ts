@@ -88,7 +88,6 @@ export const projectSchema = z
 
 export type ProjectInput = z.input<typeof projectSchema>;
 export type Project = z.output<typeof projectSchema>;
-export type BridgeDefinition = Project["bridges"][string];
 export type WriteMode = (typeof writeModes)[number];
 
 function isFixed(text: string): boolean {

@@ -192,6 +192,11 @@ export type JwtBearerScheme = Extract<OAuthScheme, { oauth2: "jwt_bearer" }>;
 export type LoginScheme = Extract<OAuthScheme, { oauth2: "authorization_code" | "device_code" }>;
 export type SessionScheme = Extract<SignInScheme, { session: object }>["session"];
 
+/** How a scheme is called in tables and checklists. */
+export function schemeName(scheme: SignInScheme): string {
+  return "oauth2" in scheme ? scheme.oauth2 : Object.keys(scheme)[0]!;
+}
+
 /** The schemes of a connector, one by one. */
 export function schemesOf(signIn: SignIn): readonly SignInScheme[] {
   if (signIn === "none") return [];

@@ -79,9 +79,9 @@ async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
       hint: "Run a bridge first: it makes the file.",
     });
   }
+  const instance = await DuckDBInstance.create(":memory:");
+  const writing = await instance.connect();
   try {
-    const instance = await DuckDBInstance.create(":memory:");
-    const writing = await instance.connect();
     // the ledger's and the samples' times do not depend on where the process runs
     await writing.run("SET TimeZone = 'UTC'");
     const mode = readOnly ? " (READ_ONLY)" : "";
@@ -91,6 +91,9 @@ async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
     await ledger.prepare(readOnly);
     return new DuckSession(instance, writing, ledger, turns, readOnly ? undefined : await instance.connect());
   } catch (error) {
+    // else the file would stay attached, and locked, for as long as the process lives
+    writing.closeSync();
+    instance.closeSync();
     throw openError(error, path);
   }
 }

@@ -14,7 +14,6 @@ import { quoteName, STAGE_DATABASE, sqlType, vectorType, widenExpression } from 
 export const SEQUENCE_COLUMN = "eb_seq";
 /** rows of a DuckDB vector */
 const CHUNK_ROWS = 2048;
-const NO_VALUES = new Uint8Array(CHUNK_ROWS / 8);
 
 /** One table's stage between two checkpoints. */
 export class StageTable {
@@ -125,9 +124,8 @@ function vectorSource(column: ColumnBatch | undefined, rows: number): VectorSour
   let data = column.data;
   let width = fixedWidth(type);
   if (type.kind === "decimal" && type.precision <= 9 && data !== undefined) {
-    const narrow = narrowDecimals(data, rows, type.precision <= 4 ? 2 : 4);
-    data = narrow;
     width = type.precision <= 4 ? 2 : 4;
+    data = narrowDecimals(data, rows, width);
   } else if (type.kind === "uuid" && data !== undefined) data = uuidsAsHugeints(data, rows);
   return { data, width, texts, blob, validity };
 }
@@ -138,9 +136,8 @@ function fillVector(vector: bindings.Vector, source: VectorSource, from: number,
     bindings.vector_ensure_validity_writable(vector);
     // validity is copied in whole words of 64 rows; chunks begin at a multiple of them
     const bytes = Math.ceil(rows / 64) * 8;
-    const bits = data === undefined && texts === undefined ? NO_VALUES : validity;
-    const at = bits === NO_VALUES ? 0 : from >> 3;
-    bindings.copy_data_to_vector_validity(vector, 0, bits.buffer, bits.byteOffset + at, bytes);
+    const at = validity.byteOffset + (from >> 3);
+    bindings.copy_data_to_vector_validity(vector, 0, validity.buffer, at, bytes);
   }
   if (data !== undefined) bindings.copy_data_to_vector(vector, 0, data, from * width, rows * width);
   else if (texts !== undefined) {
@@ -154,7 +151,7 @@ function fillVector(vector: bindings.Vector, source: VectorSource, from: number,
 }
 
 /** Small decimals are int16 or int32 in DuckDB: the low part of the unscaled int64. */
-function narrowDecimals(data: ArrayBuffer, rows: number, width: 2 | 4): ArrayBuffer {
+function narrowDecimals(data: ArrayBuffer, rows: number, width: number): ArrayBuffer {
   const halves = new Int32Array(data);
   const narrow = width === 2 ? new Int16Array(rows) : new Int32Array(rows);
   for (let row = 0; row < rows; row++) narrow[row] = halves[row * 2]!;
