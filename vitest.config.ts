@@ -17,7 +17,7 @@ export default defineConfig({
           name: "whole",
           include: ["test/**/*.test.ts"],
           env: { TZ: "America/St_Johns" },
-          testTimeout: 120_000,
+          testTimeout: 240_000,
           hookTimeout: 60_000,
         },
       },

@@ -22,15 +22,16 @@ describe("the core in a browser", () => {
     const page = { TextEncoder, TextDecoder, URL, Intl, result: undefined as unknown };
     runInNewContext(
       `${code};
-      const stream = core.compileStream("stays", core.defineConnector({
+      const connector = core.defineConnector({
         connector: "demo", api: { url: "https://api.huts.example" },
         streams: { stays: { get: "/stays", records: "$.items[*]", key: "id", pages: { token: "$.next", query: "after" } } },
-      }).streams.stays);
+      });
+      const stream = core.compileStream(connector, "stays", connector.streams.stays);
       const bytes = new TextEncoder().encode('{"items":[{"id":9007199254740993,"guests":[{"n":"Ana"}]}],"next":"t2"}');
-      const read = core.readPage(bytes, stream.plan);
+      const read = core.readPage({ body: bytes, headers: {} }, stream.request.plan);
       const shape = new core.Shape({ stream: "stays", key: stream.key, columns: stream.columns, names: { maxBytes: 63 }, takenTables: new Set() });
       const { batches } = read.shape(shape);
-      result = JSON.stringify({ next: read.nextToken, tables: batches.map((each) => each.table), types: shape.schema()[0].columns.map((each) => core.formatColumnType(each.type)) });`,
+      result = JSON.stringify({ next: read.envelope.token, tables: batches.map((each) => each.table), types: shape.schema()[0].columns.map((each) => core.formatColumnType(each.type)) });`,
       page,
     );
     expect(JSON.parse(String(page.result))).toEqual({

@@ -168,7 +168,7 @@ describe("a bridge", () => {
     const connection = await instance.connect();
     const cursor = JSON.stringify({
       value: "2026-01-05T07:00:00Z",
-      resume: { token: "stale", atMs: Date.now() },
+      resume: { position: { at: "token", token: "stale" }, beganMs: Date.now(), atMs: Date.now() },
     });
     await connection.run("UPDATE early_bridge.cursors SET cursor = $1 WHERE stream = 'bookings'", [cursor]);
     connection.closeSync();

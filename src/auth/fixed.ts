@@ -1,6 +1,6 @@
 /** Fixed credentials: HTTP Basic, a bearer token, a key in header, query or cookie. */
 
-import { fillText } from "../core/ask/fill.js";
+import { fillText } from "../core/ask/template.js";
 import type { Account } from "../core/define/connector.js";
 import type { SignInScheme } from "../core/define/sign-in-schema.js";
 import type { Redactor } from "../core/redact.js";

@@ -1,9 +1,8 @@
 /** An OAuth server's endpoints: given in the connector, or found by RFC 8414 or OpenID discovery. */
 
 import * as oauth from "oauth4webapi";
-import { fillText } from "../core/ask/fill.js";
 import { checkBaseUrl } from "../core/ask/request-plan.js";
-import { expandTemplate } from "../core/ask/template.js";
+import { expandTemplate, fillText } from "../core/ask/template.js";
 import type { Account } from "../core/define/connector.js";
 import type { ClientScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";

@@ -1,10 +1,9 @@
 /** The grants that need no person: each gives a function that fetches an access token. */
 
 import { SignJWT } from "jose";
-import { fillText } from "../core/ask/fill.js";
 import { compileJsonPath } from "../core/ask/json-path.js";
 import { checkBaseUrl } from "../core/ask/request-plan.js";
-import { expandTemplate } from "../core/ask/template.js";
+import { expandTemplate, fillText } from "../core/ask/template.js";
 import type { Account } from "../core/define/connector.js";
 import type { ClientScheme, JwtBearerScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError } from "../core/errors.js";

@@ -1,9 +1,8 @@
 /** Session sign-in: a described request whose answer gives a token or cookie, and an optional sign-out. */
 
 import { XMLParser } from "fast-xml-parser";
-import { escapeXml, fillText } from "../core/ask/fill.js";
 import { compileJsonPath } from "../core/ask/json-path.js";
-import { expandTemplate } from "../core/ask/template.js";
+import { escapeXml, expandTemplate, fillText } from "../core/ask/template.js";
 import type { Account } from "../core/define/connector.js";
 import { durationMs } from "../core/define/duration.js";
 import type { SessionScheme } from "../core/define/sign-in-schema.js";

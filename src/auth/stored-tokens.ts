@@ -9,7 +9,7 @@
 
 import { sha256 } from "@noble/hashes/sha2.js";
 import { bytesToHex } from "@noble/hashes/utils.js";
-import { fillText } from "../core/ask/fill.js";
+import { fillText } from "../core/ask/template.js";
 import type { Account } from "../core/define/connector.js";
 import type { ClientScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";

@@ -6,7 +6,7 @@ import colors from "picocolors";
 import { type LoginTalk, login } from "../auth/login.js";
 import { tokenKey } from "../auth/stored-tokens.js";
 import type { StoredTokens } from "../auth/token-store.js";
-import { fillText } from "../core/ask/fill.js";
+import { fillText } from "../core/ask/template.js";
 import { type LoginScheme, type SignInScheme, schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError } from "../core/errors.js";
 import type { Api } from "../run/connect.js";

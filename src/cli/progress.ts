@@ -50,7 +50,7 @@ function plainLine(event: RunEvent): string | undefined {
       const from = event.goesOn
         ? "goes on where the last run broke off"
         : `from ${event.since ?? "the beginning"}`;
-      return `${event.stream}: reading ${from}`;
+      return `${event.stream}: reading ${event.parts > 1 || event.windows > 0 ? partsText(event) : from}`;
     }
     case "waiting":
       return event.ms >= 5000
@@ -71,6 +71,15 @@ function plainLine(event: RunEvent): string | undefined {
     default:
       return undefined;
   }
+}
+
+/** `40 parts, 80 windows of time`. */
+function partsText({ parts, windows }: { readonly parts: number; readonly windows: number }): string {
+  const inParts = parts === 1 ? [] : [countOf(parts, "part")];
+  return (
+    [...inParts, ...(windows === 0 ? [] : [`${countOf(windows, "window")} of time`])].join(", ") ||
+    "nothing new"
+  );
 }
 
 function changeText(event: Extract<RunEvent, { type: "schema changed" }>): string {

@@ -68,6 +68,35 @@ export const ERROR_CODES = {
   BODY_HTML: { kind: "api", hint: "Check the base URL: a web page answered, not the API.", retryable: true },
   BODY_TRUNCATED: { kind: "api", hint: "Run again: it goes on from the last checkpoint.", retryable: true },
   BODY_NOT_JSON: { kind: "api", hint: "Check the stream's address: the answer is no JSON.", retryable: true },
+  BODY_UNREADABLE: {
+    kind: "api",
+    hint: "Check the stream's `answer`: it says how the answer is written.",
+    retryable: true,
+  },
+  ANSWER_FAILED: { kind: "api", hint: "Read the API's own words above: a rule of fails_when says stop." },
+  ANSWER_SKIPPED: { kind: "api", hint: "A rule of fails_when says that nothing is there." },
+  ANSWER_BUSY: {
+    kind: "api",
+    hint: "Run again later: it goes on from the last checkpoint.",
+    retryable: true,
+  },
+  LIMIT_SPENT: { kind: "stopped", hint: "Run again then: it goes on from the last checkpoint." },
+  RETRIES_SPENT: { kind: "api", hint: "Run again later: the API fails too often now." },
+  REPORT_FAILED: { kind: "api", hint: "Check the report's request: the API could not make it." },
+  RESULTS_CUT: {
+    kind: "data",
+    hint: "Ask for less at a time: windows of time, or a filter in the stream's query.",
+  },
+  LINK_FOREIGN: {
+    kind: "api",
+    hint: "If that address belongs to the API, declare it under api.origins of the connector.",
+  },
+  FILE_UNREADABLE: { kind: "config", hint: "Check the path; it is meant from the project's folder." },
+  RECORDING_MISSING: {
+    kind: "config",
+    hint: "Record the run again, with the same connector, account and streams.",
+  },
+  PART_INVALID: { kind: "data", hint: "Each value of `each` must be a text, a number or true/false." },
   BODY_TOO_LARGE: { kind: "api", hint: "Ask for smaller pages in the stream's query." },
   RECORDS_NOT_FOUND: { kind: "data", hint: "Correct the stream's `records` path." },
   KEY_NOT_FOUND: {
@@ -111,6 +140,8 @@ export interface Where {
   readonly account?: string | undefined;
   readonly bridge?: string | undefined;
   readonly stream?: string | undefined;
+  /** which part of the stream: its values, its window */
+  readonly part?: string | undefined;
   readonly page?: number | undefined;
   readonly request?: string | undefined;
   readonly table?: string | undefined;
@@ -214,6 +245,7 @@ export function describeWhere(where: Where): string {
   if (where.bridge !== undefined) parts.push(`bridge ${where.bridge}`);
   if (where.account !== undefined) parts.push(`account ${where.account}`);
   if (where.stream !== undefined) parts.push(`stream ${where.stream}`);
+  if (where.part !== undefined) parts.push(where.part);
   if (where.page !== undefined) parts.push(`page ${where.page}`);
   if (where.table !== undefined) parts.push(`table ${where.table}`);
   if (where.request !== undefined) parts.push(where.request);

@@ -3,10 +3,10 @@ export { compileJsonPath, type JsonPath } from "./ask/json-path.js";
 export { type PageRead, type ReadPlan, readPage } from "./ask/read-page.js";
 export { expandTemplate } from "./ask/template.js";
 export { checkValue, parseYaml, type YamlFile } from "./define/check.js";
+export { type CompiledRequest, type CompiledStream, compileStream } from "./define/compile-stream.js";
 export {
   type Account,
   checkConnector,
-  compileStream,
   defineConnector,
   resolveAccount,
 } from "./define/connector.js";

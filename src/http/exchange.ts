@@ -1,12 +1,15 @@
 /**
- * One exchange with an API: `retry( sign( pace( send ) ) )`. The answer is read inside the retry, for a body that
- * cannot be read is a failure like any other.
+ * One exchange with an API: `retry( record( sign( pace( send ) ) ) )`. The answer is judged and read inside the
+ * retry, for a body that cannot be read is a failure like any other.
  */
 
-import { type BridgeError, isBridgeError, type Where } from "../core/errors.js";
-import { readLimits, retryAfter } from "../core/pace/limit-headers.js";
+import { parseBody } from "../core/ask/answer.js";
+import { type FailRule, judge } from "../core/ask/fail-rules.js";
+import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
+import { type LimitsTold, readLimits } from "../core/pace/limit-headers.js";
+import { RETRY_DEFAULTS } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
-import type { PaceGate } from "./pace-gate.js";
+import { type Charge, limitSpent, type PaceGate } from "./pace-gate.js";
 import { type RetryParts, withRetries } from "./retry.js";
 import { checkStatus } from "./status-errors.js";
 import type { HttpRequest, HttpResponse, Send } from "./transport.js";
@@ -32,6 +35,9 @@ export type ExchangeEvent =
 export interface ExchangeContext {
   readonly where: Where;
   readonly tally: Tally;
+  readonly charge?: Charge | undefined;
+  /** what answers mean beyond their status */
+  readonly fails?: readonly FailRule[] | undefined;
   readonly signal?: AbortSignal | undefined;
   readonly onEvent?: ((event: ExchangeEvent) => void) | undefined;
 }
@@ -39,49 +45,73 @@ export interface ExchangeContext {
 /** Adds credentials, and sends again with new ones after a 401. */
 export type Signer = (next: Send) => Send;
 
+/** An exchange as it is recorded: before credentials were added, the answer as it came. */
+export interface RecordedExchange {
+  readonly request: HttpRequest;
+  readonly response: HttpResponse;
+  readonly startedMs: number;
+  readonly endedMs: number;
+}
+
 export interface ExchangeParts extends RetryParts {
   readonly send: Send;
   readonly sign: Signer;
   readonly gate: PaceGate;
   readonly redactor: Redactor;
+  readonly onRecord?: ((recorded: RecordedExchange) => void) | undefined;
 }
 
-export type Exchange = <T>(
-  request: HttpRequest,
-  read: (response: HttpResponse) => T,
-  context: ExchangeContext,
-) => Promise<T>;
+/** A request, and whether it may be sent again after it may have arrived. */
+export type ExchangeRequest = HttpRequest & { readonly repeatable?: boolean | undefined };
+
+export interface Exchange {
+  /** @throws BridgeError */
+  ask<T>(request: ExchangeRequest, read: (response: HttpResponse) => T, context: ExchangeContext): Promise<T>;
+  /** ms that the API's clock is behind ours, as far as its Date headers show; 0 where it is not */
+  behindMs(): number;
+  /** Begins the retry budget of a run anew. */
+  beginRun(): void;
+}
 
 /** Joins the parts into an exchange for one account. */
 export function createExchange(parts: ExchangeParts): Exchange {
-  const { clock, gate } = parts;
+  return new AccountExchange(parts);
+}
+
+class AccountExchange implements Exchange {
   /** addresses that have given a good answer: what fails there later is a passing fault */
-  const answered = new Set<string>();
-  return async (request, read, context) => {
+  private readonly answered = new Set<string>();
+  private behind = 0;
+  private readonly budget = { retries: 0 };
+
+  constructor(private readonly parts: ExchangeParts) {}
+
+  behindMs(): number {
+    return this.behind;
+  }
+
+  beginRun(): void {
+    this.budget.retries = 0;
+  }
+
+  async ask<T>(
+    request: ExchangeRequest,
+    read: (response: HttpResponse) => T,
+    context: ExchangeContext,
+  ): Promise<T> {
+    const { parts } = this;
     const { tally, signal, onEvent } = context;
-    const paced: Send = async (signed) => {
-      const entered = await gate.enter(signal, (ms, reason) => onEvent?.({ type: "waiting", reason, ms }));
-      tally.waitedMs += entered.ms;
-      tally.requests++;
-      try {
-        const response = await parts.send(signed);
-        gate.leave(entered.ticket, readLimits(response.headers, clock.now()));
-        if (response.status === 429)
-          gate.refused(retryAfter(response.headers["retry-after"], clock.now()) ?? 1000);
-        tally.bytes += response.body.length;
-        return response;
-      } catch (error) {
-        gate.leave(entered.ticket, undefined);
-        throw error;
-      }
-    };
-    const send = parts.sign(paced);
+    const send = this.recorded(parts.sign(this.paced(context)));
     const where = { ...context.where, request: parts.redactor.hide(`${request.method} ${request.url}`) };
     const attempt = async () => {
-      const response = checkStatus(await send({ ...request, signal }), parts.redactor, clock.now());
-      const value = read(response);
-      answered.add(addressOf(request));
-      return value;
+      try {
+        const response = await send({ ...request, signal });
+        const value = read(this.judged(response, context));
+        this.answered.add(addressOf(request));
+        return value;
+      } catch (error) {
+        throw request.repeatable === false ? onceOnly(error) : error;
+      }
     };
     const onRetry = (waitMs: number, error: BridgeError, tries: number) => {
       tally.retries++;
@@ -89,14 +119,107 @@ export function createExchange(parts: ExchangeParts): Exchange {
       onEvent?.({ type: "retry", attempt: tries, ms: waitMs, why: parts.redactor.hide(error.message) });
     };
     const isDoubtful = (error: BridgeError) =>
-      (looksMisdirected(error) && !answered.has(addressOf(request))) ||
-      (isUnreached(error) && answered.size === 0);
+      (looksMisdirected(error) && !this.answered.has(addressOf(request))) ||
+      (isUnreached(error) && this.answered.size === 0);
     try {
-      return await withRetries(attempt, parts, { signal, isDoubtful, onRetry });
+      return await withRetries(attempt, parts, { signal, isDoubtful, onRetry, budget: this.budget });
     } catch (error) {
-      throw isBridgeError(error) ? error.at(where).saying(parts.redactor.hide(error.message)) : error;
+      if (!isBridgeError(error)) throw error;
+      throw this.impatient(error).at(where).saying(parts.redactor.hide(error.message));
     }
-  };
+  }
+
+  /** A wait that the API asks for, beyond all patience, ends the run instead. */
+  private impatient(error: BridgeError): BridgeError {
+    const waits = error.retryAfterMs ?? 0;
+    const { retry, clock } = this.parts;
+    const patient = waits <= (retry?.budgetMs ?? RETRY_DEFAULTS.budgetMs);
+    return error.code !== "RATE_LIMITED" || patient ? error : limitSpent(clock.now() + waits);
+  }
+
+  /** Sends when the pace permits, and learns from the answer. */
+  private paced({ tally, signal, onEvent, charge = {} }: ExchangeContext): Send {
+    const { gate, send, clock } = this.parts;
+    return async (signed) => {
+      const onWait = (ms: number, reason: "pace" | "api asked") => onEvent?.({ type: "waiting", reason, ms });
+      const entered = await gate.enter(charge, signal, onWait);
+      tally.waitedMs += entered.ms;
+      tally.requests++;
+      const sentMs = clock.now();
+      try {
+        const response = await send(signed);
+        const told = readLimits(response.headers, clock.now());
+        if (response.status === 429) gate.refused(entered, told);
+        else gate.leave(entered, told);
+        this.noteClock(response, sentMs);
+        tally.bytes += response.body.length;
+        return response;
+      } catch (error) {
+        gate.leave(entered, undefined);
+        throw error;
+      }
+    };
+  }
+
+  private recorded(send: Send): Send {
+    const { onRecord, clock } = this.parts;
+    if (onRecord === undefined) return send;
+    return async (request) => {
+      const startedMs = clock.now();
+      const response = await send(request);
+      onRecord({ request, response, startedMs, endedMs: clock.now() });
+      return response;
+    };
+  }
+
+  /** The API's Date (RFC 9110, section 6.6.1) is cut to the second: it is behind when even its end is past. */
+  private noteClock({ headers }: HttpResponse, sentMs: number): void {
+    const date = Date.parse(headers.date ?? "");
+    if (!Number.isNaN(date)) this.behind = date + 1000 < sentMs ? sentMs - date : 0;
+  }
+
+  /** The connector's rules go first, then the status. */
+  private judged(response: HttpResponse, { fails = [] }: ExchangeContext): HttpResponse {
+    const { redactor, clock } = this.parts;
+    const verdict = judge(fails, { ...response, body: () => bodyTree(response.body) });
+    const told: LimitsTold = readLimits(response.headers, clock.now());
+    switch (verdict?.then) {
+      case "retry":
+        throw new BridgeError("ANSWER_BUSY", `The API is not ready: ${verdict.why}`, {
+          retryAfterMs: told.retryAfterMs,
+        });
+      case "stop":
+        throw new BridgeError("ANSWER_FAILED", `The API says no (${response.status}): ${verdict.why}`);
+      case "skip":
+        throw new BridgeError("ANSWER_SKIPPED", `Nothing is there: ${verdict.why}`);
+      case "halve":
+        throw new BridgeError("RESULTS_CUT", `The API gives no more at a time: ${verdict.why}`);
+      default:
+        return checkStatus(response, redactor, clock.now());
+    }
+  }
+}
+
+/** What rules look into: JSON, or the text itself. */
+function bodyTree(body: Uint8Array): unknown {
+  try {
+    return parseBody(body, {});
+  } catch {
+    return new TextDecoder().decode(body.subarray(0, 65_536));
+  }
+}
+
+/** A request that may have been carried out must not be sent twice (RFC 9110, section 9.2.2). */
+function onceOnly(error: unknown): unknown {
+  if (!isBridgeError(error) || !error.retryable) return error;
+  const neverArrived = ["CONNECTION_REFUSED", "HOST_UNKNOWN", "RATE_LIMITED", "ANSWER_BUSY"];
+  if (neverArrived.includes(error.code)) return error;
+  return new BridgeError(error.code, error.message, {
+    where: error.where,
+    hint: "It may have been carried out, so it is not sent again; if it changes nothing, write safe_to_retry: true.",
+    cause: error.cause,
+    triedOut: true,
+  });
 }
 
 function addressOf({ url }: HttpRequest): string {
@@ -105,7 +228,7 @@ function addressOf({ url }: HttpRequest): string {
 
 /** A web page, or something else that is no JSON: mostly a wrong address, now and then a passing fault. */
 function looksMisdirected(error: BridgeError): boolean {
-  return error.code === "BODY_HTML" || error.code === "BODY_NOT_JSON";
+  return error.code === "BODY_HTML" || error.code === "BODY_NOT_JSON" || error.code === "BODY_UNREADABLE";
 }
 
 function isUnreached(error: BridgeError): boolean {

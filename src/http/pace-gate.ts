@@ -1,12 +1,26 @@
-/** The gate of one account: requests wait here in line until the pace lets them go. */
+/** The gate of one account: requests wait here until the pace lets them go, each stream in its own lane. */
 
-import pLimit from "p-limit";
 import type { Clock } from "../core/clock.js";
+import { BridgeError } from "../core/errors.js";
 import type { LimitsTold } from "../core/pace/limit-headers.js";
 import { Pace, type PaceLimits, type PaceTicket } from "../core/pace/pace.js";
 
+export interface GateOptions extends PaceLimits {
+  /** narrower limits by group; without `atOnce` of its own a group has the account's */
+  readonly groups?: Readonly<Record<string, Partial<PaceLimits>>> | undefined;
+  /** the longest wait for a limit, in ms; what takes longer is refused with the time it can go on */
+  readonly patienceMs?: number | undefined;
+}
+
+/** How a request counts: streams take turns by lane, a group has limits of its own. */
+export interface Charge {
+  readonly lane?: string | undefined;
+  readonly group?: string | undefined;
+  readonly cost?: number | undefined;
+}
+
 export interface Entered {
-  readonly ticket: PaceTicket;
+  readonly tickets: readonly (readonly [Pace, PaceTicket])[];
   /** how long the request waited, in ms */
   readonly ms: number;
 }
@@ -14,17 +28,38 @@ export interface Entered {
 /** Told when a request has to wait noticeably: for how long, and whether the API asked for it. */
 export type OnWait = (ms: number, reason: "pace" | "api asked") => void;
 
+interface Waiting {
+  readonly charge: Charge;
+  readonly fromMs: number;
+  readonly onWait: OnWait;
+  readonly admit: (entered: Entered) => void;
+  readonly refuse: (reason: unknown) => void;
+  told: boolean;
+}
+
+const DEFAULT_PATIENCE_MS = 900_000;
+/** Short pauses are the pace itself; telling of each would only flicker. */
+const NOTICEABLE_MS = 250;
+
 export class PaceGate {
   private readonly pace: Pace;
-  private readonly line = pLimit(1);
+  private readonly groups = new Map<string, Pace>();
+  private readonly patienceMs: number;
+  /** waiting requests by lane; the lanes take turns */
+  private readonly lanes = new Map<string, Waiting[]>();
+  private turning = false;
   private wake: (() => void) | undefined;
-  private asked = false;
+  private askedUntilMs = 0;
 
   constructor(
-    limits: PaceLimits,
+    options: GateOptions,
     private readonly clock: Clock,
   ) {
-    this.pace = new Pace(limits);
+    const { groups = {}, patienceMs = DEFAULT_PATIENCE_MS } = options;
+    this.pace = new Pace(options);
+    this.patienceMs = patienceMs;
+    for (const [name, limits] of Object.entries(groups))
+      this.groups.set(name, new Pace({ ...limits, atOnce: limits.atOnce ?? options.atOnce }));
   }
 
   /** Requests that the API said are left; undefined when it says nothing. */
@@ -32,46 +67,139 @@ export class PaceGate {
     return this.pace.left;
   }
 
-  /** Waits in line, first come first served. Rejects when the signal is aborted. */
-  enter(signal: AbortSignal | undefined, onWait: OnWait): Promise<Entered> {
-    const from = this.clock.now();
-    return this.line(async () => {
-      for (;;) {
-        signal?.throwIfAborted();
-        const wait = this.pace.waitMs(this.clock.now());
-        if (wait <= 0) break;
-        // short pauses are the pace itself; telling of each would only flicker
-        if (wait >= 250 && wait !== Number.POSITIVE_INFINITY) onWait(wait, this.asked ? "api asked" : "pace");
-        await this.pause(wait, signal);
-      }
-      this.asked = false;
-      const now = this.clock.now();
-      return { ticket: this.pace.take(now), ms: now - from };
+  /** Requests of earlier runs count in limits of an hour and longer. */
+  noteEarlier(atMs: number, count: number): void {
+    this.pace.noteEarlier(atMs, count);
+  }
+
+  /**
+   * Waits in its lane, first come first served; lanes take turns. Rejects when the signal is aborted.
+   * @throws BridgeError LIMIT_SPENT
+   */
+  enter(charge: Charge, signal: AbortSignal | undefined, onWait: OnWait): Promise<Entered> {
+    return new Promise((resolve, reject) => {
+      if (signal?.aborted === true) return reject(signal.reason);
+      const lane = charge.lane ?? "";
+      const stop = () => {
+        const line = this.lanes.get(lane);
+        const at = line?.indexOf(waiting) ?? -1;
+        if (at >= 0) line!.splice(at, 1);
+        reject(signal?.reason);
+        this.wake?.();
+      };
+      const done = () => signal?.removeEventListener("abort", stop);
+      const waiting: Waiting = {
+        charge,
+        fromMs: this.clock.now(),
+        onWait,
+        admit: (entered) => {
+          done();
+          resolve(entered);
+        },
+        refuse: (reason) => {
+          done();
+          reject(reason);
+        },
+        told: false,
+      };
+      signal?.addEventListener("abort", stop, { once: true });
+      const line = this.lanes.get(lane);
+      if (line === undefined) this.lanes.set(lane, [waiting]);
+      else line.push(waiting);
+      this.wake?.();
+      if (!this.turning) void this.turn();
     });
   }
 
-  leave(ticket: PaceTicket, told: LimitsTold | undefined): void {
-    this.pace.received(ticket, this.clock.now(), told);
+  /** The answer is there, or none will come; `told` is what it says of the limits. */
+  leave(entered: Entered, told: LimitsTold | undefined): void {
+    const now = this.clock.now();
+    for (const [i, [pace, ticket]] of entered.tickets.entries())
+      pace.received(ticket, now, i === 0 ? told : told && {});
     this.wake?.();
   }
 
   /** The API answered 429: everyone waits. */
-  refused(waitMs: number): void {
-    this.asked = true;
-    this.pace.holdUntil(this.clock.now() + waitMs);
+  refused(entered: Entered, told: LimitsTold): void {
+    const now = this.clock.now();
+    for (const [i, [pace, ticket]] of entered.tickets.entries()) {
+      if (i === 0) pace.refused(ticket, now, told);
+      else pace.received(ticket, now, {});
+    }
+    this.askedUntilMs = Math.max(this.askedUntilMs, now + (told.retryAfterMs ?? 0));
+    this.wake?.();
   }
 
-  /** Sleeps, or until a request has come back where only that helps. */
-  private async pause(wait: number, signal: AbortSignal | undefined): Promise<void> {
-    if (wait !== Number.POSITIVE_INFINITY) return this.clock.sleep(Math.ceil(wait), signal);
-    await new Promise<void>((resolve, reject) => {
-      const stop = () => reject(signal?.reason);
-      signal?.addEventListener("abort", stop, { once: true });
-      this.wake = () => {
-        signal?.removeEventListener("abort", stop);
-        resolve();
-      };
-    });
-    this.wake = undefined;
+  /** Lets waiting requests go, one lane after the other, until none waits. */
+  private async turn(): Promise<void> {
+    this.turning = true;
+    while (this.lanes.size > 0) {
+      const wait = this.admitNext();
+      if (wait > 0) await this.pause(wait);
+    }
+    this.turning = false;
   }
+
+  /** Admits the first request that may go, and puts its lane last; 0 when something has changed, else ms to wait. */
+  private admitNext(): number {
+    const now = this.clock.now();
+    let least = Number.POSITIVE_INFINITY;
+    for (const [lane, line] of [...this.lanes]) {
+      const waiting = line[0];
+      if (waiting === undefined) {
+        this.lanes.delete(lane);
+        continue;
+      }
+      const paces = this.pacesOf(waiting.charge);
+      const wait = Math.max(...paces.map((pace) => pace.waitMs(now, waiting.charge.cost)));
+      if (wait <= 0) {
+        line.shift();
+        this.lanes.delete(lane);
+        if (line.length > 0) this.lanes.set(lane, line);
+        const tickets = paces.map((pace) => [pace, pace.take(now, waiting.charge.cost)] as const);
+        waiting.admit({ tickets, ms: now - waiting.fromMs });
+        return 0;
+      }
+      if (Number.isFinite(wait) && wait > this.patienceMs) {
+        line.shift();
+        waiting.refuse(limitSpent(now + wait));
+        return 0;
+      }
+      if (Number.isFinite(wait) && wait >= NOTICEABLE_MS && !waiting.told) {
+        waiting.told = true;
+        waiting.onWait(wait, now < this.askedUntilMs ? "api asked" : "pace");
+      }
+      least = Math.min(least, wait);
+    }
+    return this.lanes.size === 0 ? 0 : least;
+  }
+
+  /** The group's pace first: what an answer tells of limits concerns the narrowest. */
+  private pacesOf({ group }: Charge): Pace[] {
+    const narrower = group === undefined ? undefined : this.groups.get(group);
+    return narrower === undefined ? [this.pace] : [narrower, this.pace];
+  }
+
+  /** Sleeps, or until something has changed: a request came back, another one came, one was given up. */
+  private async pause(wait: number): Promise<void> {
+    const woken = new AbortController();
+    const change = new Promise<void>((resolve) => {
+      this.wake = resolve;
+    });
+    const sleep = Number.isFinite(wait)
+      ? this.clock.sleep(Math.ceil(wait), woken.signal).catch(() => {})
+      : change;
+    await Promise.race([change, sleep]);
+    this.wake = undefined;
+    woken.abort();
+  }
+}
+
+/** When the limit of a day or an hour is used up. */
+export function limitSpent(atMs: number): BridgeError {
+  const at = new Date(Math.ceil(atMs / 1000) * 1000).toISOString().replace(".000Z", "Z");
+  const message = `The API's limit is used up; it permits more requests from ${at} on.`;
+  return new BridgeError("LIMIT_SPENT", message, {
+    hint: `Run again from ${at} on: it goes on from the last checkpoint.`,
+  });
 }

@@ -14,6 +14,8 @@ export interface RetryHooks {
   readonly signal?: AbortSignal | undefined;
   /** whether a failure mostly means a wrong address: it is tried a few times only */
   readonly isDoubtful: (error: BridgeError) => boolean;
+  /** retries of the whole run so far */
+  readonly budget?: { retries: number } | undefined;
   readonly onRetry?: ((waitMs: number, error: BridgeError, tries: number) => void) | undefined;
 }
 
@@ -35,11 +37,18 @@ export async function withRetries<T>(
       const failed = { tries, waitedMs, retryable, doubtful: hooks.isDoubtful(error), retryAfterMs };
       const wait = backOffMs(failed, policy, parts.random);
       if (wait === undefined) throw afterTries(error, tries);
+      if (hooks.budget !== undefined && ++hooks.budget.retries > policy.perRun)
+        throw runSpent(error, policy.perRun);
       hooks.onRetry?.(wait, error, tries);
       waitedMs += wait;
       await parts.clock.sleep(wait, hooks.signal);
     }
   }
+}
+
+function runSpent(error: BridgeError, retries: number): BridgeError {
+  const message = `The run has tried again ${retries} times, and gives up. The last failure: ${error.message}`;
+  return new BridgeError("RETRIES_SPENT", message, { where: error.where, cause: error, triedOut: true });
 }
 
 function afterTries(error: BridgeError, tries: number): BridgeError {

@@ -112,6 +112,9 @@ function chooseStreams(
   return only ?? [...streams.keys()];
 }
 
+/** Limits are told for a day at most. */
+const DAY_MS = 86_400_000;
+
 interface RunParts {
   readonly api: Api;
   readonly session: WarehouseSession;
@@ -128,6 +131,7 @@ async function runStreams(parts: RunParts): Promise<RunReport> {
   const { api, session, name: bridge, schema, streams, names, checkpoint, onEvent } = parts;
   const { ledger } = session;
   const startedAtMs = api.clock.now();
+  api.beginRun(await ledger.requestsSince(bridge, startedAtMs - DAY_MS));
   const run = await ledger.startRun({ bridge, startedAtMs });
   onEvent({ type: "run started", run, bridge, streams: names });
   // a wrong secret or a broken warehouse concerns all streams: the others stop instead of failing one by one

@@ -1,27 +1,23 @@
 /**
- * Carries one stream: pages → shape → load, with a checkpoint every so often.
+ * Carries one stream: parts → pages → shape → load, with a checkpoint every so often.
  *
- *   ask page n+1 ┄┄┄┄┄┄┄┄┄┄┄┄┄┄┄┄┄┄┐ (in flight)
- *   shape n ▶ add n ▶ due? ▶ checkpoint ┄┄┄┄ (committed on another thread while the next pages are read)
+ *   part a: ask ┄┄ page ─┐
+ *   part b: ask ┄┄┄ page ┼─▶ in turn: shape ▶ add ▶ due? ▶ checkpoint ┄┄┄ (committed on another thread)
+ *   part c: ask ┄ page ──┘
  *
  * One checkpoint is under way at most; when the next is due before it is done, reading waits. So at most two
- * checkpoints' rows and one page are held, however long the stream is.
+ * checkpoints' rows and a page or two of each part at work are held, however long the stream is.
  */
 
-import type { CompiledStream } from "../core/define/connector.js";
+import pLimit from "p-limit";
+import type { CompiledStream } from "../core/define/compile-stream.js";
 import type { WriteMode } from "../core/define/project-schema.js";
-import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
+import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import { Shape } from "../core/shape/shape.js";
-import {
-  type CursorSpan,
-  type CursorStart,
-  EMPTY_SPAN,
-  joinSpans,
-  nextCursor,
-  type SavedCursor,
-  startOfCursor,
-} from "../core/track/cursor.js";
+import type { CursorSpan, SavedCursor } from "../core/track/cursor.js";
+import type { PartProgress } from "../core/track/part-progress.js";
+import type { Window } from "../core/track/windows.js";
 import { newTally } from "../http/exchange.js";
 import {
   addCounts,
@@ -32,8 +28,11 @@ import {
   type StreamLoad,
   type WarehouseSession,
 } from "../warehouse/warehouse.js";
+import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
+import { checkFirstPage } from "./check-first-page.js";
 import type { Api, Page } from "./connect.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
+import { PartPass, type PartTask } from "./part-pass.js";
 
 export interface CheckpointRule {
   readonly rows: number;
@@ -63,9 +62,10 @@ export async function carryStream(options: CarryOptions): Promise<StreamReport> 
     await carrier.carry();
     report = carrier.report("done", undefined);
   } catch (thrown) {
-    const stopped = options.signal.aborted && !isBridgeError(thrown, "WAREHOUSE_FAILED");
     const error = toBridgeError(thrown, { bridge: options.bridge, stream: options.stream });
-    report = carrier.report(stopped ? "stopped" : "failed", stopped ? undefined : error);
+    const stopped = options.signal.aborted && error.code !== "WAREHOUSE_FAILED";
+    if (stopped) report = carrier.report("stopped", undefined);
+    else report = carrier.report(error.code === "LIMIT_SPENT" ? "stopped" : "failed", error);
   }
   options.onEvent({ type: "stream ended", stream: options.stream, report });
   return report;
@@ -73,17 +73,18 @@ export async function carryStream(options: CarryOptions): Promise<StreamReport> 
 
 class Carrier {
   private readonly stream: CompiledStream;
+  private readonly ask: StreamAsk;
   private readonly tally = newTally();
+  /** pages are taken, and checkpoints begun, one at a time */
+  private readonly inTurn = pLimit(1);
+  private readonly stop = new AbortController();
   private readonly rowsByTable: Record<string, number> = {};
   /** time spent waiting for pages, shaping them, and waiting for the warehouse */
   private readonly times = { askMs: 0, shapeMs: 0, loadMs: 0 };
   private load!: StreamLoad;
   private shape!: Shape;
   private shapeVersion = -1;
-  private saved: SavedCursor | undefined;
-  private start: CursorStart = { since: undefined, token: undefined, span: EMPTY_SPAN };
-  private span: CursorSpan = EMPTY_SPAN;
-  private lastPage: Page | undefined;
+  private pass: PartPass | undefined;
   private cursor: string | undefined;
   private counts = NO_ROWS;
   private records = 0;
@@ -91,34 +92,34 @@ class Carrier {
   private quarantined = 0;
   private checkpoints = 0;
   private checkpointAtMs = 0;
+  private firstChecked = false;
   private committing: Promise<void> = Promise.resolve();
+  private due: AbortController | undefined;
 
   constructor(private readonly options: CarryOptions) {
-    this.stream = options.api.stream(options.stream);
+    const { api, stream, signal, onEvent, startedAtMs } = options;
+    this.stream = api.stream(stream);
+    this.ask = api.openStream(stream, {
+      tally: this.tally,
+      signal: AbortSignal.any([signal, this.stop.signal]),
+      nowMs: startedAtMs,
+      onEvent: (event) => onEvent({ ...event, stream }),
+    });
   }
 
   async carry(): Promise<void> {
-    await this.open();
+    const cursors = await this.open();
     try {
-      await this.readAll();
+      await this.readAll(cursors);
       await this.commit((entry) => this.load.finish(entry), true);
     } catch (error) {
       await this.keepWhatWasRead();
       throw error;
     } finally {
+      this.stop.abort();
+      this.due?.abort();
       await this.committing.catch(() => {});
       await this.load.close();
-    }
-  }
-
-  /** After a failure: the pages read so far are good, and the next run goes on behind them. */
-  private async keepWhatWasRead(): Promise<void> {
-    if (this.options.write !== "upsert" || this.load.waitingRows === 0) return;
-    try {
-      await this.commit((entry) => this.load.checkpoint(entry), false);
-      await this.committing;
-    } catch {
-      // the failure that led here is the one to tell of; these rows are read again next time
     }
   }
 
@@ -140,135 +141,128 @@ class Carrier {
       ...this.times,
       rowsByTable,
       cursor,
+      parts: this.pass?.size ?? 0,
+      failedParts: this.pass?.failures ?? [],
       error,
     };
   }
 
-  private async open(): Promise<void> {
+  /** Opens the load and the shape; the cursors that count are given back. */
+  private async open(): Promise<Map<string, SavedCursor>> {
     const { session, bridge, schema, write, run, startedAtMs, rootTables, api } = this.options;
-    const { name, key, columns, cursor } = this.stream;
+    const { name, key, columns } = this.stream;
     const { ledger, names } = session;
     const rootTable = snakeCase(name);
-    this.load = await session.openLoad({
-      run,
-      bridge,
-      stream: name,
-      schema,
-      rootTable,
-      write,
-      loadedAtMs: startedAtMs,
-    });
+    const of = { run, bridge, stream: name, schema, rootTable, write, loadedAtMs: startedAtMs };
+    this.load = await session.openLoad(of);
     const known = await ledger.columns(schema, bridge, name);
     const others = await ledger.otherTables(schema, bridge, name);
     const takenTables = new Set([...rootTables, ...others]);
     takenTables.delete(rootTable);
     this.shape = new Shape({ stream: name, key, columns, names, takenTables }, known);
     this.checkpointAtMs = api.clock.now();
-    if (cursor === undefined || write === "replace") {
-      this.begin(this.start);
-      return;
-    }
-    this.saved = await ledger.cursor(bridge, name);
-    if (this.load.fresh && this.saved !== undefined) {
-      const { value, resume } = this.saved;
-      // a stream that was empty so far has a cursor without a value, and no table to miss
-      if (value !== undefined || resume !== undefined) {
-        this.notice(`The table ${schema}.${rootTable} is gone: the stream is loaded from its beginning.`);
-      }
-      this.saved = undefined;
-    }
-    this.cursor = this.saved?.value;
-    this.begin(startOfCursor(cursor, this.saved, startedAtMs));
+    if (write === "replace") return new Map();
+    const cursors = await ledger.cursors(bridge, name);
+    if (!this.load.fresh || cursors.size === 0) return cursors;
+    // a stream that was empty so far has a cursor without a value, and no table to miss
+    if ([...cursors.values()].some(({ value, resume, doneAtMs }) => value ?? resume ?? doneAtMs))
+      this.notice(`The table ${schema}.${rootTable} is gone: the stream is loaded from its beginning.`);
+    return new Map();
   }
 
-  private begin(start: CursorStart): void {
-    this.start = start;
-    this.span = start.span;
-    const { since, token } = start;
-    this.options.onEvent({
+  private async readAll(cursors: ReadonlyMap<string, SavedCursor>): Promise<void> {
+    const { startedAtMs, onEvent, stream, write, api } = this.options;
+    const parts = await this.ask.parts();
+    const rule = { cursor: this.stream.cursor, windows: this.stream.definition.windows };
+    const pass = new PartPass(parts, rule, cursors, startedAtMs, write === "upsert");
+    this.pass = pass;
+    this.cursor = pass.describeCursor();
+    const { since, goesOn } = pass;
+    onEvent({
       type: "stream started",
-      stream: this.options.stream,
+      stream,
       since,
-      goesOn: token !== undefined,
+      goesOn,
+      parts: pass.tasks.length,
+      windows: pass.windows,
     });
-  }
-
-  private async readAll(): Promise<void> {
-    try {
-      await this.readPages();
-    } catch (error) {
-      const { cursor } = this.stream;
-      const tokenRefused = isBridgeError(error, "REQUEST_REFUSED") || isBridgeError(error, "NOT_FOUND");
-      if (!tokenRefused || this.start.token === undefined || this.pages > 0 || cursor === undefined)
-        throw error;
-      this.notice("The API no longer knows the page where the last run broke off: the pass begins anew.");
-      this.saved = { value: this.saved?.value };
-      this.begin(startOfCursor(cursor, this.saved, this.options.startedAtMs));
-      await this.readPages();
-    }
-  }
-
-  private async readPages(): Promise<void> {
-    const pages = this.openPages();
-    try {
-      for (;;) {
-        const page = await this.nextPage(pages);
-        if (page === undefined) return;
-        await this.take(page);
-        if (page.nextToken !== undefined && this.isDue()) await this.checkpoint();
-      }
-    } finally {
-      // ends the iterator without waiting for a page that is under way
-      void pages.return?.(undefined)?.catch(() => {});
-    }
-  }
-
-  private openPages(): AsyncIterator<Page> {
-    const { api, signal, onEvent, stream } = this.options;
-    const { since, token } = this.start;
-    return api.pages(stream, {
-      since,
-      token,
-      signal,
-      tally: this.tally,
-      onEvent: (event) => onEvent({ ...event, stream }),
-    });
-  }
-
-  /** Waits for the next page; while it is long in coming, a checkpoint that falls due is made. */
-  private async nextPage(pages: AsyncIterator<Page>): Promise<Page | undefined> {
-    const { clock } = this.options.api;
-    const from = clock.now();
-    const arrival = pages.next();
-    const untilDue = this.checkpointAtMs + this.options.checkpoint.everyMs - from;
-    if (this.lastPage !== undefined && this.load.waitingRows > 0) {
-      const timer = new AbortController();
-      const due = clock.sleep(Math.max(0, untilDue), timer.signal).then(
-        () => true,
-        () => false,
+    if (pass.skipped > 0)
+      this.notice(
+        `${pass.skipped} of ${parts.length} parts were done by the last run, which broke off: only the others are asked for.`,
       );
-      const late = await Promise.race([arrival.then(() => false), due]).finally(() => timer.abort());
-      if (late) await this.checkpoint();
-    }
-    const next = await arrival;
-    this.times.askMs += clock.now() - from;
-    return next.done === true ? undefined : next.value;
+    const most = this.stream.definition.report?.at_once ?? api.connector.api.pace.at_once;
+    await pass.run(
+      most,
+      (task, window) => this.readTask(task, window),
+      () => this.stop.abort(),
+    );
   }
 
-  private async take(page: Page): Promise<void> {
+  /** Reads one part, or one of its windows. */
+  private async readTask({ progress }: PartTask, window: Window | undefined): Promise<void> {
+    const { api } = this.options;
+    try {
+      await this.readPages(progress, window);
+    } catch (error) {
+      const refused = isBridgeError(error, "REQUEST_REFUSED") || isBridgeError(error, "NOT_FOUND");
+      const byToken =
+        progress.start.position !== undefined ||
+        (this.stream.cursor?.kind === "delta" && progress.start.since !== undefined);
+      if (!refused || !byToken || progress.changed) throw error;
+      this.notice("The API no longer knows the place where the last run ended: the pass begins anew.");
+      progress.beginAnew();
+      await this.readPages(progress, window);
+    }
+    await this.inTurn(async () => progress.tookAll(window, api.cautiousNow()));
+  }
+
+  private async readPages(progress: PartProgress, window: Window | undefined): Promise<void> {
+    const { since, position } = progress.start;
+    const { part } = progress;
+    const pages =
+      window === undefined ? this.ask.pages(part, { since, position }) : windowPages(this.ask, part, window);
+    const { clock } = this.options.api;
+    let from = clock.now();
+    for await (const page of pages) {
+      this.times.askMs += clock.now() - from;
+      const known = await this.inTurn(() => this.takeInTurn(page, progress));
+      if (known) return;
+      from = clock.now();
+    }
+    this.times.askMs += clock.now() - from;
+  }
+
+  private async takeInTurn(page: Page, progress: PartProgress): Promise<boolean> {
+    this.stop.signal.throwIfAborted();
+    const span = await this.take(page);
+    const delta = page.envelope.delta;
+    const known = progress.tookPage({
+      span,
+      next: page.next,
+      moved: page.moved,
+      delta: delta === undefined || delta === null ? undefined : String(delta),
+    });
+    const last = page.next.at === "end" || known;
+    if (this.isDue() && !(last && this.pass?.isLast === true)) await this.checkpoint();
+    else this.armDue();
+    return known;
+  }
+
+  private async take(page: Page): Promise<CursorSpan | undefined> {
     const { api, stream, onEvent } = this.options;
     const from = api.clock.now();
     const { batches, issues } = page.shape(this.shape);
     const span = page.span();
-    this.checkFirstPage(page, issues.length, span);
+    if (!this.firstChecked && page.records.length > 0) {
+      this.firstChecked = true;
+      checkFirstPage(this.stream, page, issues.length, span);
+    }
     const shapedAt = api.clock.now();
     const changed = this.shape.version !== this.shapeVersion;
     this.shapeVersion = this.shape.version;
     await this.load.add(batches, issues, changed ? this.shape.schema() : undefined);
     this.times.shapeMs += shapedAt - from;
     this.times.loadMs += api.clock.now() - shapedAt;
-    if (span !== undefined) this.span = joinSpans(this.span, span);
-    this.lastPage = page;
     this.pages++;
     this.records += page.records.length;
     this.quarantined += issues.length;
@@ -280,34 +274,9 @@ class Carrier {
     for (const { reason, path, message } of issues)
       onEvent({ type: "quarantined", stream, reason, path, message });
     const { records, bytes } = page;
-    onEvent({
-      type: "page",
-      stream,
-      page: page.number,
-      records: records.length,
-      rows,
-      bytes,
-      requestsLeft: api.requestsLeft(),
-    });
-  }
-
-  /** A key or cursor that no record has is a mistake in the connector, not in the data. */
-  private checkFirstPage(page: Page, issues: number, span: CursorSpan | undefined): void {
-    const count = page.records.length;
-    if (this.pages > 0 || count === 0) return;
-    const where = { stream: this.stream.name, page: page.number };
-    const first = page.records.find((record) => typeof record === "object" && record !== null);
-    const fields = first === undefined ? "none" : Object.keys(first).slice(0, 12).join(", ");
-    if (issues === count && this.stream.key.length > 0) {
-      const key = this.stream.key.map((parts) => parts.join(".")).join(", ");
-      const message = `No record of the first page can be stored; is the key ${key} in it? Its fields: ${fields}.`;
-      throw new BridgeError("KEY_NOT_FOUND", message, { where });
-    }
-    if (span !== undefined && span.missing === count) {
-      const field = this.stream.cursor?.field.join(".");
-      const message = `No record of the first page has a text or whole number at cursor.field ${field}. Its fields: ${fields}.`;
-      throw new BridgeError("CURSOR_NOT_FOUND", message, { where });
-    }
+    const told = { records: records.length, rows, bytes, requestsLeft: api.requestsLeft() };
+    onEvent({ type: "page", stream, page: this.pages, ...told });
+    return span;
   }
 
   private isDue(): boolean {
@@ -317,8 +286,40 @@ class Carrier {
     );
   }
 
+  /** While pages are long in coming, a checkpoint that falls due is made all the same. */
+  private armDue(): void {
+    if (this.due !== undefined || this.load.waitingRows === 0) return;
+    const { clock } = this.options.api;
+    const due = new AbortController();
+    this.due = due;
+    const waitMs = Math.max(0, this.checkpointAtMs + this.options.checkpoint.everyMs - clock.now());
+    const late = clock.sleep(waitMs, due.signal).then(() =>
+      this.inTurn(async () => {
+        if (due.signal.aborted) return;
+        this.due = undefined;
+        if (this.load.waitingRows > 0) await this.checkpoint();
+      }),
+    );
+    // a commit that fails is told by the next one
+    late.catch(() => {});
+  }
+
   private async checkpoint(): Promise<void> {
     await this.commit((entry) => this.load.checkpoint(entry), false);
+  }
+
+  /** After a failure: the pages read so far are good, and the next run goes on behind them. */
+  private async keepWhatWasRead(): Promise<void> {
+    if (this.options.write !== "upsert") return;
+    try {
+      await this.inTurn(async () => {
+        this.stop.abort();
+        if (this.load.waitingRows > 0 || this.pass?.hasChanged === true) await this.checkpoint();
+        await this.committing;
+      });
+    } catch {
+      // the failure that led here is the one to tell of; these rows are read again next time
+    }
   }
 
   /**
@@ -330,6 +331,8 @@ class Carrier {
     finished: boolean,
   ): Promise<void> {
     const { clock } = this.options.api;
+    this.due?.abort();
+    this.due = undefined;
     const from = clock.now();
     await this.committing;
     const entry = this.entry(finished);
@@ -342,22 +345,21 @@ class Carrier {
 
   /** Waits for a commit and tells what it did. */
   private async settle(commit: Promise<Committed>, entry: CheckpointEntry): Promise<void> {
+    const cursor = this.pass?.describeCursor();
     const { counts, changes } = await commit;
     this.counts = addCounts(this.counts, counts);
     const { stream, onEvent } = this.options;
     for (const change of changes) onEvent({ type: "schema changed", stream, ...change });
-    this.cursor = entry.cursor?.value ?? this.cursor;
+    this.cursor = cursor ?? this.cursor;
     onEvent({ type: "checkpoint", stream, number: entry.number, cursor: this.cursor });
   }
 
   private entry(finished: boolean): CheckpointEntry {
-    const { cursor: rule } = this.stream;
     const { api, write } = this.options;
     const atMs = api.clock.now();
     const number = ++this.checkpoints;
-    if (rule === undefined || write === "replace") return { number, cursor: undefined, atMs };
-    const nextToken = finished ? undefined : this.lastPage?.nextToken;
-    return { number, cursor: nextCursor(rule, this.saved, this.start, this.span, nextToken, atMs), atMs };
+    const cursors = write === "replace" ? undefined : this.pass?.takeCursors(api.cautiousNow(), finished);
+    return { number, cursors: cursors ?? new Map(), atMs };
   }
 
   private notice(message: string): void {

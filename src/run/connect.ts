@@ -4,25 +4,25 @@ import { readFile } from "node:fs/promises";
 import { fileTokenStore } from "../auth/file-token-store.js";
 import { createSignIn, type SignInPorts } from "../auth/sign-in.js";
 import type { TokenStore } from "../auth/token-store.js";
-import { type PageRead, readPage } from "../core/ask/read-page.js";
-import { type PagePosition, pageRequest } from "../core/ask/request-plan.js";
+import type { PagePosition } from "../core/ask/page-rule.js";
+import { planRequest } from "../core/ask/request-plan.js";
 import type { Clock } from "../core/clock.js";
 import { namesHint } from "../core/define/check.js";
-import {
-  type Account,
-  type AccountSettings,
-  type CompiledStream,
-  compileStream,
-  resolveAccount,
-} from "../core/define/connector.js";
+import { type CompiledStream, compileStream } from "../core/define/compile-stream.js";
+import { type Account, type AccountSettings, resolveAccount } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
+import { durationMs } from "../core/define/duration.js";
 import { BridgeError } from "../core/errors.js";
-import type { RetryPolicy } from "../core/pace/retry-policy.js";
+import { RETRY_DEFAULTS, type RetryPolicy } from "../core/pace/retry-policy.js";
 import { Redactor } from "../core/redact.js";
-import { createExchange, type Exchange, type ExchangeEvent, newTally, type Tally } from "../http/exchange.js";
+import { createExchange, newTally, type RecordedExchange, type Tally } from "../http/exchange.js";
 import { nodeClock } from "../http/node-clock.js";
 import { PaceGate } from "../http/pace-gate.js";
-import { type HttpResponse, openTransport, type TransportOptions } from "../http/transport.js";
+import { type HttpResponse, openTransport, type Send, type TransportOptions } from "../http/transport.js";
+import type { AccountParts, AskEvent, AskOptions } from "./ask/asker.js";
+import { everyPage, type Page, StreamAsk } from "./ask/stream-ask.js";
+
+export type { Page } from "./ask/stream-ask.js";
 
 export const USER_AGENT = "early-bridge";
 
@@ -40,6 +40,12 @@ export interface ConnectOptions {
   readonly tokens?: TokenStore | undefined;
   /** reads a file that holds a secret; default: from the working folder */
   readonly readSecretFile?: ((path: string) => Promise<string>) | undefined;
+  /** reads a file of values for a fan-out; default: from the working folder */
+  readonly readFile?: ((path: string) => Promise<Uint8Array>) | undefined;
+  /** takes every exchange as it was before credentials were added */
+  readonly onRecord?: ((recorded: RecordedExchange) => void) | undefined;
+  /** answers instead of the network; nothing is signed then, and no limit is waited for */
+  readonly replay?: Send | undefined;
   readonly retry?: Partial<RetryPolicy> | undefined;
   /** default: the machine's time */
   readonly clock?: Clock | undefined;
@@ -52,16 +58,11 @@ export interface ConnectOptions {
 export interface PagesOptions {
   /** ask only for records after this value of the cursor's field */
   readonly since?: string | undefined;
-  /** begin at the page that this token leads to */
-  readonly token?: string | undefined;
+  /** begin at this page, as an earlier page's `next` gave it */
+  readonly position?: PagePosition | undefined;
   readonly signal?: AbortSignal | undefined;
-  readonly onEvent?: ((event: ExchangeEvent) => void) | undefined;
+  readonly onEvent?: ((event: AskEvent) => void) | undefined;
   readonly tally?: Tally | undefined;
-}
-
-/** One page of a stream; `number` counts from 1. */
-export interface Page extends PageRead {
-  readonly number: number;
 }
 
 export interface Api {
@@ -75,7 +76,13 @@ export interface Api {
   requestsLeft(): number | undefined;
   /** @throws BridgeError CONFIG_UNKNOWN_NAME */
   stream(name: string): CompiledStream;
-  /** The pages of a stream, in order. The next one is asked for while the last one is worked on. */
+  /** A stream as one run asks it: its parts, and the pages of each. */
+  openStream(stream: string, options: AskOptions): StreamAsk;
+  /** Now, as the slower of our clock and the API's shows it; ms since 1970. */
+  cautiousNow(): number;
+  /** Begins a run: its retry budget is whole, and what earlier runs have used of long limits is counted. */
+  beginRun(earlier?: readonly { readonly atMs: number; readonly requests: number }[]): void;
+  /** The pages of a stream, in order, part by part. The next one is asked for while the last one is worked on. */
   pages(stream: string, options?: PagesOptions): AsyncIterableIterator<Page>;
   /** The records of a stream; whole numbers beyond 2^53 are bigint, other inexact numbers ExactNumber. */
   records(stream: string, options?: PagesOptions): AsyncIterableIterator<unknown>;
@@ -99,13 +106,22 @@ export function connect(connector: Connector, settings: AccountSettings, options
   const redactor = new Redactor();
   for (const secret of account.secrets) redactor.add(secret);
   const transport = openTransport(options.http);
-  const { per_second: perSecond, per_minute: perMinute, at_once: atOnce } = connector.api.pace;
-  const gate = new PaceGate({ perSecond, perMinute, atOnce }, clock);
-  const ports = { send: transport.send, clock, random, retry };
+  const send = options.replay ?? transport.send;
+  const gate = openGate(connector, clock, options.replay !== undefined);
+  const budgetMs = Math.max(RETRY_DEFAULTS.budgetMs, durationMs(connector.api.pace.patience));
+  const ports = { send, clock, random, retry: { budgetMs, ...retry } };
   const { tokens: store = fileTokenStore(), readSecretFile = (path) => readFile(path, "utf8") } = options;
   const signInPorts: SignInPorts = { ...ports, store, readSecretFile };
-  const signedIn = createSignIn(connector.api.sign_in, connector.code, account, redactor, signInPorts);
-  const exchange = createExchange({ ...ports, sign: signedIn.sign, gate, redactor });
+  const signIn = options.replay === undefined ? connector.api.sign_in : "none";
+  const code = options.replay === undefined ? connector.code : undefined;
+  const signedIn = createSignIn(signIn, code, account, redactor, signInPorts);
+  const exchange = createExchange({
+    ...ports,
+    sign: signedIn.sign,
+    gate,
+    redactor,
+    onRecord: options.onRecord,
+  });
   const close = async () => {
     // a session that cannot be ended ends by itself
     await signedIn.signOut().catch(() => {});
@@ -117,6 +133,17 @@ export function connect(connector: Connector, settings: AccountSettings, options
     streams.set(name, compiled);
     return compiled;
   };
+  const headers = commonHeaders(connector, options.http);
+  const readPartFile = options.readFile ?? ((path) => readFile(path));
+  const shared: AccountParts = {
+    connector,
+    account,
+    exchange,
+    clock,
+    headers,
+    stream,
+    readFile: readPartFile,
+  };
   const api: Api = {
     connector,
     account,
@@ -125,28 +152,28 @@ export function connect(connector: Connector, settings: AccountSettings, options
     signInPorts,
     requestsLeft: () => gate.left,
     stream,
-    pages: (name, pagesOptions = {}) =>
-      readPages({ connector, account, exchange, http: options.http }, stream(name), pagesOptions),
+    openStream: (name, askOptions) => new StreamAsk(shared, stream(name), askOptions),
+    cautiousNow: () => clock.now() - exchange.behindMs(),
+    beginRun(earlier = []) {
+      exchange.beginRun();
+      for (const { atMs, requests } of earlier) gate.noteEarlier(atMs, requests);
+    },
+    pages(name, { since, position, tally = newTally(), signal, onEvent } = {}) {
+      return everyPage(shared, stream(name), { tally, signal, onEvent }, { since, position });
+    },
     async *records(name, pagesOptions = {}) {
       for await (const page of api.pages(name, pagesOptions)) yield* page.records;
     },
     reach: (signal) => {
       const { origin } = new URL(account.baseUrl);
-      return transport.send({
-        method: "GET",
-        url: `${origin}/`,
-        headers: commonHeaders(connector, options.http),
-        signal,
-      });
+      return send({ method: "GET", url: `${origin}/`, headers, signal });
     },
     signIn: (signal) => signedIn.signIn(signal),
     ask: (path, signal) => {
-      const request = pageRequest(account.baseUrl, path, {}, commonHeaders(connector, options.http), {});
-      return exchange(request, (response) => response, {
-        where: { account: account.name },
-        tally: newTally(),
-        signal,
-      });
+      const template = { get: path, query: {}, headers: {}, safe_to_retry: false };
+      const request = planRequest(account.baseUrl, template, headers, account.values);
+      const where = { account: account.name };
+      return exchange.ask(request, (response) => response, { where, tally: newTally(), signal });
     },
     close,
     [Symbol.asyncDispose]: close,
@@ -154,9 +181,32 @@ export function connect(connector: Connector, settings: AccountSettings, options
   return api;
 }
 
+function openGate({ api }: Connector, clock: Clock, unlimited: boolean): PaceGate {
+  const { at_once: atOnce, groups, patience, ...rates } = api.pace;
+  if (unlimited) return new PaceGate({ atOnce }, clock);
+  const narrower = Object.entries(groups).map(
+    ([name, { at_once: most, ...own }]) => [name, { ...limitsOf(own), atOnce: most ?? atOnce }] as const,
+  );
+  const patienceMs = durationMs(patience);
+  return new PaceGate(
+    { ...limitsOf(rates), atOnce, groups: Object.fromEntries(narrower), patienceMs },
+    clock,
+  );
+}
+
+function limitsOf(rates: {
+  readonly per_second?: number | undefined;
+  readonly per_minute?: number | undefined;
+  readonly per_hour?: number | undefined;
+  readonly per_day?: number | undefined;
+}) {
+  const { per_second: perSecond, per_minute: perMinute, per_hour: perHour, per_day: perDay } = rates;
+  return { perSecond, perMinute, perHour, perDay };
+}
+
 function compileNamed(connector: Connector, name: string): CompiledStream {
   const definition = connector.streams[name];
-  if (definition !== undefined) return compileStream(name, definition);
+  if (definition !== undefined) return compileStream(connector, name, definition);
   const known = Object.keys(connector.streams);
   throw new BridgeError("CONFIG_UNKNOWN_NAME", `Connector ${connector.connector} has no stream ${name}.`, {
     hint: namesHint(name, known, "Streams"),
@@ -166,55 +216,4 @@ function compileNamed(connector: Connector, name: string): CompiledStream {
 function commonHeaders(connector: Connector, http: HttpOptions | undefined): Record<string, string> {
   const own = { accept: "application/json", "user-agent": http?.userAgent ?? USER_AGENT };
   return { ...own, ...http?.headers, ...connector.api.headers };
-}
-
-/** What all requests of an account share. */
-interface ApiParts {
-  readonly connector: Connector;
-  readonly account: Account;
-  readonly exchange: Exchange;
-  readonly http: HttpOptions | undefined;
-}
-
-async function* readPages(
-  { connector, account, exchange, http }: ApiParts,
-  stream: CompiledStream,
-  { since, token: firstToken, signal, onEvent, tally = newTally() }: PagesOptions,
-): AsyncGenerator<Page> {
-  const { definition, plan } = stream;
-  const headers = { ...commonHeaders(connector, http), ...definition.headers };
-  const sinceValue =
-    definition.cursor && since !== undefined ? { query: definition.cursor.query, value: since } : undefined;
-  const ask = (number: number, token: string | undefined): Promise<Page> => {
-    const tokenValue =
-      definition.pages && token !== undefined ? { query: definition.pages.query, value: token } : undefined;
-    const position: PagePosition = { since: sinceValue, token: tokenValue };
-    const request = pageRequest(account.baseUrl, definition.get, definition.query, headers, position);
-    const where = { account: account.name, stream: stream.name, page: number };
-    const context = { where, tally, signal, onEvent };
-    return exchange(request, (response) => ({ ...readPage(response.body, plan), number }), context);
-  };
-  const tokens = new Set<string>();
-  let number = 1;
-  let pending: Promise<Page> | undefined = ask(number, firstToken);
-  while (pending !== undefined) {
-    const page: Page = await pending;
-    const { nextToken } = page;
-    if (nextToken !== undefined && (tokens.has(nextToken) || nextToken === firstToken)) {
-      throw repeated(account, stream, number, nextToken);
-    }
-    if (nextToken !== undefined) tokens.add(nextToken);
-    pending = nextToken === undefined ? undefined : ask(++number, nextToken);
-    // it is awaited in the next round; if the caller leaves before, its failure concerns nobody
-    pending?.catch(() => {});
-    yield page;
-  }
-}
-
-function repeated(account: Account, stream: CompiledStream, page: number, token: string): BridgeError {
-  const shown = token.length > 40 ? `${token.slice(0, 39)}…` : token;
-  const message = `The page gives the token ${shown} again: the pages go round in a circle.`;
-  return new BridgeError("PAGE_REPEATED", message, {
-    where: { account: account.name, stream: stream.name, page },
-  });
 }

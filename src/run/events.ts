@@ -1,14 +1,17 @@
 /** What a run tells while it goes on, and its report at the end. */
 
 import type { BridgeError } from "../core/errors.js";
-import type { ExchangeEvent } from "../http/exchange.js";
 import type { RunOutcome, SchemaChange, StreamRecord } from "../warehouse/warehouse.js";
+import type { AskEvent } from "./ask/asker.js";
 
 /** A stream's part of the report. Times are in ms; `rowsByTable` counts rows written, children as well. */
 export interface StreamReport extends StreamRecord {
   readonly rowsByTable: Readonly<Record<string, number>>;
-  /** where the cursor stands now */
+  /** where the cursor stands now; of a stream with parts, where the one stands that is furthest behind */
   readonly cursor: string | undefined;
+  /** parts of the stream that were asked for, and those of them that failed */
+  readonly parts: number;
+  readonly failedParts: readonly { readonly part: string; readonly error: BridgeError }[];
   readonly error: BridgeError | undefined;
 }
 
@@ -36,6 +39,9 @@ export type RunEvent =
       readonly type: "stream started";
       readonly since: string | undefined;
       readonly goesOn: boolean;
+      /** parts to ask for, and windows of time in all of them */
+      readonly parts: number;
+      readonly windows: number;
     }>
   | OfStream<{
       readonly type: "page";
@@ -46,7 +52,7 @@ export type RunEvent =
       readonly bytes: number;
       readonly requestsLeft: number | undefined;
     }>
-  | OfStream<ExchangeEvent>
+  | OfStream<AskEvent>
   | OfStream<{ readonly type: "checkpoint"; readonly number: number; readonly cursor: string | undefined }>
   | OfStream<{ readonly type: "schema changed" } & SchemaChange>
   | OfStream<{
@@ -55,7 +61,6 @@ export type RunEvent =
       readonly path: string;
       readonly message: string;
     }>
-  | OfStream<{ readonly type: "notice"; readonly message: string }>
   | OfStream<{ readonly type: "stream ended"; readonly report: StreamReport }>
   | { readonly type: "run ended"; readonly report: RunReport };
 

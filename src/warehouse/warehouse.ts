@@ -93,8 +93,8 @@ export interface Committed {
 
 export interface CheckpointEntry {
   readonly number: number;
-  /** undefined for a stream without cursor */
-  readonly cursor: SavedCursor | undefined;
+  /** the cursors that have moved, by part; "" is a stream without parts */
+  readonly cursors: ReadonlyMap<string, SavedCursor>;
   readonly atMs: number;
 }
 
@@ -169,7 +169,13 @@ export interface Ledger {
   /** Numbers a run and notes it; runs of the bridge that never ended are marked as broken off. */
   startRun(start: RunStart): Promise<number>;
   endRun(end: RunEnd): Promise<void>;
-  cursor(bridge: string, stream: string): Promise<SavedCursor | undefined>;
+  /** the cursors of a stream's parts; "" is a stream without parts */
+  cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>>;
+  /** requests of the bridge's runs that ended after a moment */
+  requestsSince(
+    bridge: string,
+    atMs: number,
+  ): Promise<{ readonly atMs: number; readonly requests: number }[]>;
   /** the columns that are known of a stream's tables */
   columns(schema: string, bridge: string, stream: string): Promise<KnownColumn[]>;
   /** tables in the schema that belong to other streams */

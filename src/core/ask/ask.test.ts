@@ -1,9 +1,11 @@
 import { describe, expect, it } from "vitest";
+import { type BodyDefinition, pagesSchema } from "../define/ask-schema.js";
 import { isBridgeError } from "../errors.js";
 import { compileJsonPath } from "./json-path.js";
-import { readPage } from "./read-page.js";
-import { pageRequest } from "./request-plan.js";
-import { expandTemplate, templateNames } from "./template.js";
+import { compilePages } from "./page-rule.js";
+import { type ReadPlan, readPage } from "./read-page.js";
+import { planRequest, resolveLink } from "./request-plan.js";
+import { expandTemplate, type TemplateValues, templateNames } from "./template.js";
 
 describe("templates", () => {
   it("follow RFC 6570, and name what has no value", () => {
@@ -15,19 +17,98 @@ describe("templates", () => {
   });
 });
 
-describe("pageRequest", () => {
+describe("planRequest", () => {
+  const template = { get: "/x", query: {}, headers: {}, safe_to_retry: false };
+  const url = (
+    query: Record<string, string | number | boolean | (string | number)[]>,
+    values: TemplateValues = {},
+    parameters = {},
+  ) =>
+    planRequest("https://a.example", { ...template, query }, {}, values, parameters).url.slice(
+      "https://a.example/x".length,
+    );
+
   it("encodes values, a space as %20, and lets the cursor and the token win", () => {
-    const position = {
-      since: { query: "after", value: "2026-01-01T00:00:00+02:00" },
-      token: { query: "page", value: "a&b=ü" },
+    expect(url({ q: "a b", page: 1 }, {}, { page: "a&b=ü", after: "2026-01-01T00:00:00+02:00" })).toBe(
+      "?q=a%20b&page=a%26b%3D%C3%BC&after=2026-01-01T00%3A00%3A00%2B02%3A00",
+    );
+    expect(
+      planRequest(
+        "https://a.example",
+        { ...template, get: "/h/{hut}?y=1", query: { z: true } },
+        {},
+        { hut: "a b/c" },
+      ).url,
+    ).toBe("https://a.example/h/a%20b%2Fc?y=1&z=true");
+  });
+
+  it.each([
+    ["a list is repeated", { id: ["a", 2] }, {}, "?id=a&id=2"],
+    ["a list value is joined", { id: "{ids}" }, { ids: ["a b", "c"] }, "?id=a%20b%2Cc"],
+    ["a list value with * is repeated", { id: "{ids*}" }, { ids: ["a b", "c"] }, "?id=a%20b&id=c"],
+    [
+      "what has no value is left out",
+      { a: "{x}", b: "from {x}", c: "{ids}", d: "" },
+      { x: undefined, ids: [] },
+      "?d=",
+    ],
+    [
+      "braces that are no name are text",
+      { q: "{ huts { id } }" },
+      {},
+      "?q=%7B%20huts%20%7B%20id%20%7D%20%7D",
+    ],
+  ])("%s", (_what, query, values, expected) => {
+    expect(url(query as Record<string, string>, values)).toBe(expected);
+  });
+
+  it("fills bodies: kinds stay in JSON, XML is escaped, forms are encoded", () => {
+    const post = (body: BodyDefinition, values: TemplateValues) => {
+      const {
+        body: text,
+        headers,
+        method,
+      } = planRequest("https://a.example", { ...template, get: undefined, post: "/x", body }, {}, values);
+      return [method, text, headers["content-type"]];
     };
-    const { url } = pageRequest("https://a.example", "/x", { q: "a b", page: 1 }, {}, position);
-    expect(url).toBe(
-      "https://a.example/x?q=a%20b&page=a%26b%3D%C3%BC&after=2026-01-01T00%3A00%3A00%2B02%3A00",
+    const values = { n: 7, ids: ["a", "b"], text: 'x"<y>', none: undefined };
+    expect(
+      post({ json: { page: { size: "{n}", ids: "{ids}", q: "at {text}", gone: "{none}" } } }, values),
+    ).toEqual(["POST", '{"page":{"size":7,"ids":["a","b"],"q":"at x\\"<y>"}}', "application/json"]);
+    expect(post({ xml: "<q t='1'>{text}</q>" }, values)[1]).toBe("<q t='1'>x&quot;&lt;y&gt;</q>");
+    expect(post({ form: { a: "{text}", b: "{ids*}", c: "{none}" } }, values)[1]).toBe(
+      "a=x%22%3Cy%3E&b=a&b=b",
     );
-    expect(pageRequest("https://a.example", "/x?y=1", { z: true }, {}, {}).url).toBe(
-      "https://a.example/x?y=1&z=true",
+    expect(() => post({ text: "{none}", type: "text/plain" }, values)).toThrow(
+      /\{none\}, which has no value/,
     );
+  });
+});
+
+describe("resolveLink", () => {
+  const page = "https://api.huts.example/v2/stays?page=1";
+  const origins = ["https://api.huts.example"];
+
+  it.each([
+    ["https://api.huts.example/v2/stays?page=2", "https://api.huts.example/v2/stays?page=2"],
+    ["/v2/stays?page=2", "https://api.huts.example/v2/stays?page=2"],
+    ["?page=2", "https://api.huts.example/v2/stays?page=2"],
+    ["stays?page=2&q=a b", "https://api.huts.example/v2/stays?page=2&q=a%20b"],
+    ["http://api.huts.example/v2/stays?page=2", "https://api.huts.example/v2/stays?page=2"],
+    ["//api.huts.example/v2", "https://api.huts.example/v2"],
+  ])("makes %s whole", (link, whole) => {
+    expect(resolveLink(link, page, origins)).toBe(whole);
+  });
+
+  it("does not follow to another origin", () => {
+    for (const link of [
+      "https://elsewhere.example/v2",
+      "//elsewhere.example/",
+      "https://api.huts.example:8443/",
+    ])
+      expect(() => resolveLink(link, page, origins)).toThrow(
+        expect.objectContaining({ code: "LINK_FOREIGN" }),
+      );
   });
 });
 
@@ -60,8 +141,17 @@ describe("JSONPath", () => {
 });
 
 describe("readPage", () => {
-  const plan = { stream: "s", records: compileJsonPath("$.items[*]"), token: compileJsonPath("$.next") };
-  const read = (text: string) => readPage(new TextEncoder().encode(text), plan, { stream: "s" });
+  const pages = compilePages(pagesSchema.parse({ token: "$.next", query: "after" }));
+  const plan: ReadPlan = {
+    stream: "s",
+    answer: { kind: "json" },
+    records: [compileJsonPath("$.items[*]")],
+    envelope: pages.envelope,
+  };
+  const bytesOf = (text: string) => ({ body: new TextEncoder().encode(text), headers: {} });
+  const read = (text: string) => readPage(bytesOf(text), plan, { stream: "s" });
+  const next = (text: string) =>
+    pages.next({ at: "start" }, read(text), { pages: 1, records: 0 }, { stream: "s" });
 
   it.each([
     ['{"items":[1],"next":"t"}', "t"],
@@ -71,7 +161,7 @@ describe("readPage", () => {
     ['{"items":[]}', undefined],
     ['\ufeff {"items":[],"next":false}', undefined],
   ])("reads the next token of %s", (text, token) => {
-    expect(read(text).nextToken).toBe(token);
+    expect(next(text)).toEqual(token === undefined ? { at: "end" } : { at: "token", token });
   });
 
   it.each([
@@ -84,7 +174,7 @@ describe("readPage", () => {
     ['{"items":[],"next":{"a":1}}', "TOKEN_NOT_TEXT", "object"],
   ])("tells what is wrong with %s", (text, code, message) => {
     try {
-      read(text);
+      next(text);
       expect.unreachable();
     } catch (error) {
       expect(isBridgeError(error)).toBe(true);
@@ -102,7 +192,7 @@ describe("readPage", () => {
       0xff,
       ...new TextEncoder().encode('"]}'),
     ]);
-    expect(() => readPage(bytes, plan)).toThrow(/no valid JSON/);
+    expect(() => readPage({ body: bytes, headers: {} }, plan)).toThrow(/no valid JSON/);
   });
 
   it("suggests where the records may be", () => {

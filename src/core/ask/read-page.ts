@@ -1,91 +1,152 @@
 /**
- * `readPage(bytes, plan)`: a page's bytes into the envelope's values, typed batches, the cursor's span and issues.
+ * `readPage(answer, plan)`: a page into the envelope's values, records, the cursor's span and typed batches.
  *
- * This is the plain reader: JSON.parse with a lossless path, then a walk. The values that decide the next request
- * are there at once; the batches are made when `shape()` is called, so that the next page can be asked for before.
+ * This is the plain reader: the body's tree, then a walk. The values that decide the next request are there at
+ * once; the batches are made when `shape()` is called, so that the next page can be asked for before.
  */
 
 import { BridgeError, typeName, type Where } from "../errors.js";
-import { mayHoldInexactNumber, parseExactJson } from "../shape/exact-json.js";
-import type { Shape, Shaped } from "../shape/shape.js";
+import type { HeaderValues } from "../pace/limit-headers.js";
+import type { Issue, Shape, Shaped } from "../shape/shape.js";
 import { type CursorRule, type CursorSpan, spanOfRecords } from "../track/cursor.js";
+import { type AnswerPlan, namedRows, nameValues, readAnswer } from "./answer.js";
+import type { Condition } from "./condition.js";
 import type { JsonPath } from "./json-path.js";
+
+/** Where a value of the envelope is: in the body or in a header. */
+export type EnvelopePlace = JsonPath | { readonly header: string };
+
+export type EnvelopeName = "token" | "link" | "more" | "last" | "total" | "totalPages" | "delta";
 
 export interface ReadPlan {
   readonly stream: string;
-  readonly records: JsonPath;
-  /** where the next page's token is; undefined for a stream of one page */
-  readonly token?: JsonPath | undefined;
+  readonly answer: AnswerPlan;
+  readonly records: readonly JsonPath[];
+  readonly envelope: Readonly<Partial<Record<EnvelopeName, EnvelopePlace>>>;
   readonly cursor?: CursorRule | undefined;
 }
 
+/** What is to be done with records before they are shaped; it differs from part to part. */
+export interface RecordRules {
+  readonly where?: Condition | undefined;
+  readonly keep?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
+  readonly tag: Readonly<Record<string, unknown>>;
+}
+
+/** An answer as it came; headers by lower-case name. */
+export interface Answer {
+  readonly body: Uint8Array;
+  readonly headers: HeaderValues;
+}
+
 export interface PageRead {
-  /** the next page's token; undefined on the last page */
-  readonly nextToken: string | undefined;
+  /** the envelope's values that the plan asks for */
+  readonly envelope: Readonly<Partial<Record<EnvelopeName, unknown>>>;
+  /** records of the answer, before any was left out */
+  readonly received: number;
   readonly records: readonly unknown[];
   readonly bytes: number;
-  /** what the records say of the cursor; undefined where the stream has none */
+  /** what the records say of the cursor; undefined where the stream has no field for it */
   span(): CursorSpan | undefined;
   /** rows of all tables; may be called once */
   shape(shape: Shape): Shaped;
 }
 
-const decoder = new TextDecoder("utf-8", { fatal: true });
-
 /**
  * Reads one page.
- * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, RECORDS_NOT_FOUND, TOKEN_NOT_TEXT
+ * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND
  */
-export function readPage(bytes: Uint8Array, plan: ReadPlan, where: Where = {}): PageRead {
-  const body = parseBody(bytes, where);
-  const records = plan.records.all(body);
-  if (records === undefined) throw recordsNotFound(body, plan, where);
+export function readPage(
+  answer: Answer,
+  plan: ReadPlan,
+  where: Where = {},
+): PageRead & { readonly body: unknown } {
+  const trees = readAnswer(answer.body, plan.answer, where);
+  const records = trees.flatMap((tree) => recordsOf(tree, plan, where));
+  const body = trees[0];
   return {
-    nextToken: readToken(body, plan, where),
-    records,
-    bytes: bytes.length,
-    span: () => (plan.cursor === undefined ? undefined : spanOfRecords(records, plan.cursor)),
-    shape: (shape) => shape.shapeRecords(records),
+    ...pageOfRecords(records, plan, answer.body.length),
+    envelope: readEnvelope(body, answer, plan),
+    body,
   };
 }
 
-/** JSON of a response body, every digit kept. */
-export function parseBody(bytes: Uint8Array, where: Where): unknown {
-  const first = bytes[firstNonBlank(bytes)];
-  if (first === 60) {
-    const title = /<title[^>]*>([^<]*)/i.exec(new TextDecoder().decode(bytes.subarray(0, 4096)))?.[1]?.trim();
-    const seen = title === undefined || title === "" ? "a web page" : `a web page titled "${title}"`;
-    const hint = /sign.?in|log.?in/i.test(title ?? "")
-      ? "Check the sign-in, then the base URL: a page for signing in answered, not the API."
-      : undefined;
-    throw new BridgeError("BODY_HTML", `JSON was expected, ${seen} came.`, { where, hint });
-  }
-  if (first === undefined)
-    throw new BridgeError("BODY_TRUNCATED", "JSON was expected, nothing came.", { where });
-  try {
-    const text = decoder.decode(bytes);
-    return mayHoldInexactNumber(bytes, text) ? parseExactJson(text) : JSON.parse(text);
-  } catch (cause) {
-    const last = bytes[lastNonBlank(bytes)];
-    if ((first === 123 && last !== 125) || (first === 91 && last !== 93)) {
-      const message = `The JSON breaks off after ${bytes.length} bytes.`;
-      throw new BridgeError("BODY_TRUNCATED", message, { where, cause });
-    }
-    const start = new TextDecoder().decode(bytes.subarray(0, 60)).replaceAll(/\s+/g, " ");
-    throw new BridgeError("BODY_NOT_JSON", `The answer is no valid JSON; it begins: ${start}`, {
-      where,
-      cause,
-    });
-  }
+/** A page of records that are there already: rows of a long file, records put together from several answers. */
+export function pageOfRecords(records: readonly unknown[], plan: ReadPlan, bytes: number): PageRead {
+  return pageFrom(records, [], plan, { envelope: {}, received: records.length, bytes });
 }
 
-function readToken(body: unknown, plan: ReadPlan, where: Where): string | undefined {
-  const token = plan.token?.first(body);
-  if (token === undefined || token === null || token === "" || token === false) return undefined;
-  if (typeof token === "string") return token;
-  if (typeof token === "number" || typeof token === "bigint") return String(token);
-  const message = `The next page's token at ${plan.token!.text} is ${typeName(token)}.`;
-  throw new BridgeError("TOKEN_NOT_TEXT", message, { where });
+function pageFrom(
+  records: readonly unknown[],
+  issues: readonly Issue[],
+  plan: ReadPlan,
+  facts: Pick<PageRead, "envelope" | "received" | "bytes">,
+): PageRead {
+  const field = plan.cursor?.field;
+  return {
+    ...facts,
+    records,
+    span: () => (field === undefined ? undefined : spanOfRecords(records, field)),
+    shape: (shape) => {
+      const shaped = shape.shapeRecords(records);
+      return issues.length === 0 ? shaped : { ...shaped, issues: [...issues, ...shaped.issues] };
+    },
+  };
+}
+
+/** The page with the rules applied: tags put in, records left out; what no rule can judge goes to quarantine. */
+export function applyRules(page: PageRead, plan: ReadPlan, rules: RecordRules): PageRead {
+  const { where, keep, tag } = rules;
+  const tags = Object.entries(tag);
+  if (where === undefined && keep === undefined && tags.length === 0) return page;
+  const issues: Issue[] = [];
+  const records = page.records.filter((record) => {
+    if (typeof record !== "object" || record === null || Array.isArray(record)) return true;
+    for (const [name, value] of tags) (record as Record<string, unknown>)[name] = value;
+    try {
+      if (where !== undefined && !where.holds({ record })) return false;
+      return keep === undefined || keep(record as Record<string, unknown>);
+    } catch (error) {
+      const message = `where: ${where?.text ?? "keep"} cannot be judged: ${(error as Error).message.split("\n")[0]}`;
+      issues.push({ reason: "not_judged", path: "", message, record });
+      return false;
+    }
+  });
+  return pageFrom(records, issues, plan, page);
+}
+
+function recordsOf(body: unknown, plan: ReadPlan, where: Where): readonly unknown[] {
+  const found = plan.records.map((path) => path.all(body));
+  const lists = found.filter((list) => list !== undefined);
+  // an XML list without elements has no element at all, and often its parent is an empty text
+  if (lists.length === 0 && plan.answer.kind === "xml" && isEmptyXml(body, plan)) return [];
+  if (lists.length === 0) throw recordsNotFound(body, plan, where);
+  const records = lists.length === 1 ? lists[0]! : lists.flat();
+  if (plan.answer.kind !== "json") return records;
+  if (plan.answer.headerRow === true) return namedRows(records, true);
+  const names = plan.answer.names?.all(body);
+  return names === undefined ? records : records.map((row) => nameValues(row, names));
+}
+
+/** Whether the path's container is there but for its last element, or for an empty one. */
+function isEmptyXml(body: unknown, plan: ReadPlan): boolean {
+  return plan.records.some((path) => {
+    const steps = /^\$\.([A-Za-z0-9_.-]+)\[\*\]$/.exec(path.text)?.[1]?.split(".").slice(0, -1) ?? [];
+    let value: unknown = body;
+    for (const step of steps) {
+      if (value === "") return true;
+      if (typeof value !== "object" || value === null || !Object.hasOwn(value, step)) return false;
+      value = (value as Record<string, unknown>)[step];
+    }
+    return steps.length > 0;
+  });
+}
+
+function readEnvelope(body: unknown, { headers }: Answer, plan: ReadPlan): PageRead["envelope"] {
+  const values: Partial<Record<EnvelopeName, unknown>> = {};
+  for (const [name, place] of Object.entries(plan.envelope) as [EnvelopeName, EnvelopePlace][])
+    values[name] = "header" in place ? headers[place.header] : place.first(body);
+  return values;
 }
 
 function recordsNotFound(body: unknown, plan: ReadPlan, where: Where): BridgeError {
@@ -98,30 +159,9 @@ function recordsNotFound(body: unknown, plan: ReadPlan, where: Where): BridgeErr
     ? "$[*]"
     : Object.entries((body ?? {}) as object).find(([, value]) => Array.isArray(value))?.[0];
   const suggestion = list === undefined ? undefined : list === "$[*]" ? list : `$.${list}[*]`;
-  return new BridgeError(
-    "RECORDS_NOT_FOUND",
-    `Nothing is at records: ${plan.records.text}. The answer holds: ${seen}.`,
-    {
-      where,
-      hint: suggestion === undefined ? undefined : `Perhaps records: ${suggestion} is meant.`,
-    },
-  );
-}
-
-function firstNonBlank(bytes: Uint8Array): number {
-  let at = 0;
-  // blanks of RFC 8259, and the byte order mark that some servers send
-  while (
-    at < bytes.length &&
-    (bytes[at]! <= 32 || bytes[at]! === 0xef || bytes[at]! === 0xbb || bytes[at]! === 0xbf)
-  ) {
-    at++;
-  }
-  return at;
-}
-
-function lastNonBlank(bytes: Uint8Array): number {
-  let at = bytes.length - 1;
-  while (at > 0 && bytes[at]! <= 32) at--;
-  return at;
+  const paths = plan.records.map(({ text }) => text).join(", ");
+  return new BridgeError("RECORDS_NOT_FOUND", `Nothing is at records: ${paths}. The answer holds: ${seen}.`, {
+    where,
+    hint: suggestion === undefined ? undefined : `Perhaps records: ${suggestion} is meant.`,
+  });
 }

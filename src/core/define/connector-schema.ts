@@ -2,24 +2,31 @@
 
 import { z } from "zod";
 import { parseColumnType, TYPE_WORDS } from "../shape/column-type.js";
-import { parsePath } from "../shape/naming.js";
-import { isDuration } from "./duration.js";
-import { jsonPathText, signInSchema, urlTemplate } from "./sign-in-schema.js";
-
-export const nameText = z
-  .string()
-  .regex(/^[a-z][a-z0-9_]*$/, "must be lower-case letters, digits and _, beginning with a letter");
-
-const fieldPath = z
-  .string()
-  .refine((text) => parsePath(text) !== undefined, "must be a field's path, such as lead_guest.email");
-
-const apiPath = z
-  .string()
-  .startsWith("/", "must begin with / and is joined to api.url")
-  .describe("Path below api.url");
-
-const scalar = z.union([z.string(), z.number(), z.boolean()]);
+import {
+  apiPath,
+  breakdownKeys,
+  eachSchema,
+  expandSchema,
+  failRuleSchema,
+  instantFormat,
+  listsSchema,
+  oneMethod,
+  reportSchema,
+  requestKeys,
+  windowsSchema,
+} from "./ask-schema.js";
+import { signInSchema } from "./sign-in-schema.js";
+import {
+  conditionText,
+  duration,
+  fieldPath,
+  filled,
+  fixedDuration,
+  jsonPathText,
+  nameText,
+  scalar,
+  urlTemplate,
+} from "./words.js";
 
 const settingSchema = z
   .strictObject({
@@ -42,11 +49,28 @@ const settingSchema = z
   })
   .describe("A value that every account fills in");
 
+const rateKeys = {
+  per_second: z.number().positive().optional().describe("Requests per second, at most"),
+  per_minute: z.number().positive().optional().describe("Requests per minute, at most"),
+  per_hour: z.number().positive().optional().describe("Requests per hour, at most"),
+  per_day: z
+    .number()
+    .positive()
+    .optional()
+    .describe("Requests in 24 hours, at most; spent, a run ends at a checkpoint"),
+} as const;
+
 const paceSchema = z
   .strictObject({
-    per_second: z.number().positive().optional().describe("Requests per second, at most"),
-    per_minute: z.number().positive().optional().describe("Requests per minute, at most"),
+    ...rateKeys,
     at_once: z.int().min(1).max(64).default(4).describe("Requests under way at the same time, at most"),
+    patience: fixedDuration
+      .default("PT15M")
+      .describe("The longest wait for the API's limits; what takes longer ends the run at a checkpoint"),
+    groups: z
+      .record(nameText, z.strictObject({ ...rateKeys, at_once: z.int().min(1).max(64).optional() }))
+      .default({})
+      .describe("Narrower limits for some addresses; streams name their group"),
   })
   .describe("What the API allows, as its documentation publishes it");
 
@@ -63,6 +87,10 @@ const apiSchema = z.strictObject({
     .describe("A cheap request that any signed-in account may make"),
   pace: paceSchema.prefault({}),
   headers: z.record(z.string(), z.string()).default({}).describe("Sent with every request"),
+  fails_when: z
+    .array(failRuleSchema)
+    .default([])
+    .describe("What answers mean, for all streams; a stream's own rules go first"),
 });
 
 const columnSchema = z
@@ -82,45 +110,93 @@ const columnSchema = z
 
 const cursorSchema = z
   .strictObject({
-    field: fieldPath.describe("The record's field that grows with every change"),
-    query: z.string().describe("The query parameter that asks for records after a value"),
+    field: fieldPath.optional().describe("The record's field that grows with every change"),
+    delta: jsonPathText
+      .optional()
+      .describe("Where the last page gives a token or address for the next run's changes"),
+    last_run: z.literal(true).optional().describe("Asks for what has changed since the last whole run began"),
+    query: z
+      .string()
+      .optional()
+      .describe("The query parameter that asks for records after a value; or write {since} elsewhere"),
     begin: z
       .union([z.string(), z.int()])
       .optional()
       .describe("Where the first run begins: a value, or a duration before now such as -P90D"),
     overlap: z
-      .union([z.string().refine(isDuration, "must be an ISO 8601 duration, such as PT5M"), z.int().min(0)])
+      .union([duration, z.int().min(0)])
       .optional()
       .describe(
         "Asked for again before the cursor: a duration (default PT1S), or a number for numeric fields",
       ),
     order: z
-      .enum(["ascending", "any"])
+      .enum(["ascending", "descending", "any"])
       .default("any")
-      .describe("ascending: records come in the cursor's order, so a broken-off run goes on by value"),
+      .describe(
+        "ascending: a broken-off run goes on by value; descending: reading stops where what is known begins",
+      ),
+    filter: z
+      .enum(["inclusive", "exclusive"])
+      .default("exclusive")
+      .describe("inclusive: the API gives records at the value as well, so none need be asked for again"),
+    format: instantFormat,
+  })
+  .superRefine((cursor, context) => {
+    const kinds = (["field", "delta", "last_run"] as const).filter((kind) => cursor[kind] !== undefined);
+    if (kinds.length !== 1)
+      context.addIssue({ code: "custom", message: "must hold one of field, delta or last_run" });
   })
   .describe("How the API is asked for changes only");
 
-const streamSchema = z.strictObject({
-  title: z.string().optional(),
-  get: apiPath,
-  query: z.record(z.string(), scalar).default({}).describe("Sent with every page's request"),
-  headers: z.record(z.string(), z.string()).default({}),
-  records: jsonPathText.default("$[*]").describe("Where the records are in a page"),
-  pages: z
-    .strictObject({
-      token: jsonPathText.describe("Where the next page's token is; the last page has none"),
-      query: z.string().describe("The query parameter that takes the token"),
-    })
-    .optional()
-    .describe("How to get the next page; left out, a stream has one page"),
-  cursor: cursorSchema.optional(),
-  key: z
-    .union([fieldPath, z.array(fieldPath).min(1)])
-    .optional()
-    .describe("The field, or fields, that identify a record"),
-  columns: z.record(fieldPath, columnSchema).default({}).describe("Rules by field path"),
-});
+const streamSchema = z
+  .strictObject({
+    title: z.string().optional(),
+    ...requestKeys,
+    report: reportSchema.optional(),
+    lists: listsSchema,
+    each: eachSchema.optional(),
+    windows: windowsSchema.optional(),
+    ...breakdownKeys,
+    records: z
+      .union([jsonPathText, z.array(jsonPathText).min(1)])
+      .default("$[*]")
+      .describe("Where the records are in a page; several places are read one after the other"),
+    expand: expandSchema.optional(),
+    where: conditionText
+      .optional()
+      .describe("Records for which this CEL condition over record does not hold are left out"),
+    tag: z
+      .record(nameText, z.union([filled, z.number(), z.boolean()]))
+      .default({})
+      .describe("Fields put into every record: constants, or {name} of settings and parts"),
+    cursor: cursorSchema.optional(),
+    key: z
+      .union([fieldPath, z.array(fieldPath).min(1)])
+      .optional()
+      .describe("The field, or fields, that identify a record"),
+    columns: z.record(fieldPath, columnSchema).default({}).describe("Rules by field path"),
+    pace: z
+      .strictObject({
+        group: nameText.optional().describe("One of api.pace.groups"),
+        cost: z.number().positive().default(1).describe("What one request counts in the limits"),
+      })
+      .optional(),
+  })
+  .superRefine((stream, context) => {
+    oneMethod(stream, context);
+    if (stream.windows !== undefined && stream.cursor !== undefined)
+      context.addIssue({
+        code: "custom",
+        message: "does not go with windows: they are the cursor",
+        path: ["cursor"],
+      });
+    if (stream.report !== undefined && stream.pages !== undefined)
+      context.addIssue({
+        code: "custom",
+        message: "does not go with report: it is one download",
+        path: ["pages"],
+      });
+  });
 
 export const connectorSchema = z
   .strictObject({
@@ -148,8 +224,28 @@ export interface SignableRequest {
   readonly body?: string | undefined;
 }
 
+/** A page as a next-page rule in TypeScript sees it. */
+export interface PageSeen {
+  readonly body: unknown;
+  /** by lower-case name */
+  readonly headers: Readonly<Record<string, string | undefined>>;
+  readonly url: string;
+  readonly records: readonly unknown[];
+  /** 1 for the first */
+  readonly number: number;
+}
+
+/** What a stream in TypeScript can do beside its definition. */
+export interface StreamCode {
+  /** The next page's token, put where `pages` says, or its `link`; undefined ends the stream. */
+  readonly next?: (page: PageSeen) => string | { readonly link: string } | undefined;
+  /** Whether a record is kept. */
+  readonly keep?: (record: Readonly<Record<string, unknown>>) => boolean;
+}
+
 /** What a connector in TypeScript can do and a file cannot say. */
 export interface ConnectorCode {
+  readonly streams?: Readonly<Record<string, StreamCode>>;
   /** Signs each request last, say by an HMAC over method, path and date; `values` are the account's settings. */
   readonly sign?: (
     request: SignableRequest,

@@ -1,14 +1,8 @@
 /** Connectors and accounts: checked once at the edge, trusted inside. */
 
-import { compileJsonPath } from "../ask/json-path.js";
-import type { ReadPlan } from "../ask/read-page.js";
 import { checkBaseUrl } from "../ask/request-plan.js";
 import { expandTemplate, type TemplateValues, templateNames } from "../ask/template.js";
 import { BridgeError, typeName, type Where } from "../errors.js";
-import { parseColumnType } from "../shape/column-type.js";
-import { formatPath, parsePath } from "../shape/naming.js";
-import type { ColumnRule } from "../shape/table-shape.js";
-import type { CursorRule } from "../track/cursor.js";
 import { checkValue, formatIssuePath, namesHint, nearest, type YamlFile } from "./check.js";
 import {
   type Connector,
@@ -16,8 +10,8 @@ import {
   type ConnectorInput,
   connectorSchema,
   type Setting,
-  type StreamDefinition,
 } from "./connector-schema.js";
+import { checkStream } from "./stream-names.js";
 
 /** Where values written in TypeScript are said to stand. */
 export function codeSource(name: string): Pick<YamlFile, "name" | "place"> {
@@ -41,6 +35,7 @@ export function checkConnector(value: unknown, source: Pick<YamlFile, "name" | "
     checkNames(connector, origin, ["api", "origins", i], source);
   }
   checkTexts(connector, connector.api.sign_in, ["api", "sign_in"], source);
+  for (const name of Object.keys(connector.streams)) checkStream(connector, name, source);
   return connector;
 }
 
@@ -191,45 +186,4 @@ function checkHost(text: string, key: string, where: Where): string {
     hint:
       host === undefined ? "Write the host name without scheme, path or blanks." : `Write ${host} instead.`,
   });
-}
-
-/** A stream's read plan and key, compiled from its definition. */
-export interface CompiledStream {
-  readonly name: string;
-  readonly definition: StreamDefinition;
-  readonly plan: ReadPlan;
-  readonly key: readonly (readonly string[])[];
-  readonly columns: ReadonlyMap<string, ColumnRule>;
-  readonly cursor: CursorRule | undefined;
-}
-
-export function compileStream(name: string, definition: StreamDefinition): CompiledStream {
-  const { pages, cursor: declared, key = [] } = definition;
-  const cursor = declared && { ...declared, field: fieldParts(declared.field) };
-  const columns = new Map<string, ColumnRule>();
-  for (const [path, rule] of Object.entries(definition.columns)) {
-    const type = rule.type === undefined ? undefined : parseColumnType(rule.type);
-    columns.set(formatPath(fieldParts(path)), {
-      ...rule,
-      type: rule.hash === true ? { kind: "text" } : type,
-    });
-  }
-  return {
-    name,
-    definition,
-    plan: {
-      stream: name,
-      records: compileJsonPath(definition.records),
-      token: pages && compileJsonPath(pages.token),
-      cursor,
-    },
-    key: (Array.isArray(key) ? key : [key]).map(fieldParts),
-    columns,
-    cursor,
-  };
-}
-
-/** The schema has checked the path's form already. */
-function fieldParts(path: string): string[] {
-  return parsePath(path) ?? [path];
 }

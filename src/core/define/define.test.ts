@@ -3,13 +3,8 @@ import { describe, expect, expectTypeOf, it } from "vitest";
 import { z } from "zod";
 import { isBridgeError } from "../errors.js";
 import { checkValue, parseYaml } from "./check.js";
-import {
-  type AccountSettings,
-  checkConnector,
-  compileStream,
-  defineConnector,
-  resolveAccount,
-} from "./connector.js";
+import { compileStream } from "./compile-stream.js";
+import { type AccountSettings, checkConnector, defineConnector, resolveAccount } from "./connector.js";
 import { type ConnectorInput, connectorSchema } from "./connector-schema.js";
 import { projectSchema } from "./project-schema.js";
 
@@ -186,7 +181,7 @@ describe("a project file", () => {
 describe("compileStream", () => {
   it("reads keys of one field and of several, and rules by path", () => {
     const connector = checkText(DEMO.replace("key: id\n    columns", "key: [id, stay.from]\n    columns"));
-    const { key, columns } = compileStream("bookings", connector.streams.bookings!);
+    const { key, columns } = compileStream(connector, "bookings", connector.streams.bookings!);
     expect(key).toEqual([["id"], ["stay", "from"]]);
     expect(columns.get("price.amount")?.type).toEqual({ kind: "decimal", precision: 12, scale: 2 });
     expect(columns.get("lead_guest.email")).toMatchObject({ hash: true, type: { kind: "text" } });

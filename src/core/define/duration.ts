@@ -12,6 +12,12 @@ export function isDuration(text: string): boolean {
   }
 }
 
+/** Whether its length depends on no calendar: days or less. */
+export function isFixedDuration(text: string): boolean {
+  const { years, months, weeks } = Temporal.Duration.from(text);
+  return years === 0 && months === 0 && weeks === 0;
+}
+
 /** Milliseconds of a duration; days have 24 hours, months and years are refused by the schema. */
 export function durationMs(text: string): number {
   return Temporal.Duration.from(text).total({ unit: "milliseconds" });

@@ -1,18 +1,13 @@
 /** The schema of a project's bridges.yaml. */
 
 import { z } from "zod";
-import { nameText } from "./connector-schema.js";
-import { durationMs, isDuration } from "./duration.js";
+import { durationMs } from "./duration.js";
+import { fixedDuration as anyFixedDuration, nameText } from "./words.js";
 
 /** Rows and time between two checkpoints, at most, where a bridge says nothing else. */
 export const CHECKPOINT_DEFAULTS = Object.freeze({ rows: 200_000, every: "PT30S" });
 
-const fixedDuration = z
-  .string()
-  .refine(
-    (text) => isDuration(text) && isFixed(text),
-    "must be an ISO 8601 duration in days or less, such as PT30S",
-  );
+const fixedDuration = anyFixedDuration.refine((text) => durationMs(text) > 0, "must be longer than nothing");
 
 const httpSchema = z
   .strictObject({
@@ -89,11 +84,3 @@ export const projectSchema = z
 export type ProjectInput = z.input<typeof projectSchema>;
 export type Project = z.output<typeof projectSchema>;
 export type WriteMode = (typeof writeModes)[number];
-
-function isFixed(text: string): boolean {
-  try {
-    return durationMs(text) > 0;
-  } catch {
-    return false;
-  }
-}

@@ -1,27 +1,7 @@
 /** How a connector says that an API is signed in to: one schema for each scheme. */
 
 import { z } from "zod";
-import { compileJsonPath } from "../ask/json-path.js";
-import { isDuration } from "./duration.js";
-
-export function isJsonPath(text: string): boolean {
-  try {
-    compileJsonPath(text);
-    return true;
-  } catch {
-    return false;
-  }
-}
-
-export const jsonPathText = z
-  .string()
-  .refine(isJsonPath, "must be a JSONPath (RFC 9535), such as $.items[*]")
-  .describe("A JSONPath, RFC 9535");
-
-/** Text with {setting} in it; the setting's value is put there as it is. */
-const filled = z.string().describe("A text in which {name} stands for a setting's value");
-export const urlTemplate = z.string().describe("An address; a URI template (RFC 6570) over the settings");
-const duration = z.string().refine(isDuration, "must be an ISO 8601 duration, such as PT30M");
+import { duration, filled, jsonPathText, urlTemplate } from "./words.js";
 
 const basic = z
   .strictObject({

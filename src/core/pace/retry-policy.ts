@@ -7,8 +7,10 @@ export interface RetryPolicy {
   readonly baseMs: number;
   /** the longest back-off, in ms */
   readonly capMs: number;
-  /** waiting in all for one request, in ms; a longer Retry-After ends the run with a clear word */
+  /** backing off in all for one request, in ms; a longer Retry-After ends the run with a clear word */
   readonly budgetMs: number;
+  /** retries of all requests of a run */
+  readonly perRun: number;
   /** tries for failures that mostly mean a wrong address: unknown host, refused connection, a web page */
   readonly doubtfulTries: number;
 }
@@ -18,6 +20,7 @@ export const RETRY_DEFAULTS: RetryPolicy = Object.freeze({
   baseMs: 250,
   capMs: 30_000,
   budgetMs: 300_000,
+  perRun: 2000,
   doubtfulTries: 3,
 });
 

@@ -44,7 +44,7 @@ export interface KnownColumn {
 
 /** Why a record cannot become rows. It is kept whole, in quarantine. */
 export interface Issue {
-  readonly reason: "not_an_object" | "key_missing" | "type_mismatch";
+  readonly reason: "not_an_object" | "key_missing" | "type_mismatch" | "not_judged";
   readonly path: string;
   readonly message: string;
   readonly record: unknown;

@@ -1,23 +1,29 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import type { PagePosition } from "../ask/page-rule.js";
 import {
   type CursorRule,
   EMPTY_SPAN,
   joinSpans,
   nextCursor,
+  POSITION_LIFE_MS,
   parseCursor,
   type SavedCursor,
   spanOfRecords,
   startOfCursor,
-  TOKEN_LIFE_MS,
   withOverlap,
 } from "./cursor.js";
 
+const FIELD = ["at"];
+const T2: PagePosition = { at: "token", token: "t2" };
 const NOW = Date.UTC(2026, 10, 1);
 const rule = (options: Partial<CursorRule> = {}): CursorRule => ({
+  kind: "field",
   field: ["at"],
   query: "after",
   order: "ascending",
+  filter: "exclusive",
+  format: "date_time",
   ...options,
 });
 
@@ -35,9 +41,9 @@ describe("spans", () => {
       fc.property(fc.array(record), fc.nat(20), fc.nat(20), (records, i, j) => {
         const [a, b] = [Math.min(i, j), Math.max(i, j)];
         const pages = [records.slice(0, a), records.slice(a, b), records.slice(b)].map((page) =>
-          spanOfRecords(page, rule()),
+          spanOfRecords(page, FIELD),
         );
-        const whole = spanOfRecords(records, rule());
+        const whole = spanOfRecords(records, FIELD);
         expect(joinSpans(joinSpans(pages[0]!, pages[1]!), pages[2]!)).toEqual(whole);
         expect(joinSpans(pages[0]!, joinSpans(pages[1]!, pages[2]!))).toEqual(whole);
         expect(joinSpans(EMPTY_SPAN, whole)).toEqual(whole);
@@ -46,7 +52,7 @@ describe("spans", () => {
   });
 
   it("compare instants by time, not by how they are written", () => {
-    const span = spanOfRecords([{ at: "2026-01-01T10:00:00+02:00" }, { at: "2026-01-01T09:00:00Z" }], rule());
+    const span = spanOfRecords([{ at: "2026-01-01T10:00:00+02:00" }, { at: "2026-01-01T09:00:00Z" }], FIELD);
     expect(span).toMatchObject({ ascending: true, max: { micros: Date.UTC(2026, 0, 1, 9) * 1000 } });
   });
 });
@@ -71,16 +77,22 @@ function pass(
 ): { saved: SavedCursor | undefined; ended: boolean } {
   const start = startOfCursor(cursor, saved, NOW);
   let span = start.span;
-  let token = start.token;
+  let token = start.position?.at === "token" ? start.position.token : undefined;
   for (let n = 0; n < pages; n++) {
     const page = api(start.since, token);
     for (const each of page.records) loaded.add(each.id);
-    span = joinSpans(span, spanOfRecords(page.records, cursor));
+    span = joinSpans(span, spanOfRecords(page.records, FIELD));
     token = page.nextToken;
     if (token === undefined)
-      return { saved: nextCursor(cursor, saved, start, span, undefined, NOW), ended: true };
+      return { saved: nextCursor(cursor, saved, start, { span, next: undefined }, NOW), ended: true };
   }
-  return { saved: pages === 0 ? saved : nextCursor(cursor, saved, start, span, token, NOW), ended: false };
+  return {
+    saved:
+      pages === 0
+        ? saved
+        : nextCursor(cursor, saved, start, { span, next: { at: "token", token: token! } }, NOW),
+    ended: false,
+  };
 }
 
 describe("a pass that is broken off again and again", () => {
@@ -112,10 +124,10 @@ describe("a pass that is broken off again and again", () => {
   });
 
   it("does not trust an order that the API breaks: the value stays where the pass began", () => {
-    const span = spanOfRecords([{ at: "2026-01-02T00:00:00Z" }, { at: "2026-01-01T00:00:00Z" }], rule());
+    const span = spanOfRecords([{ at: "2026-01-02T00:00:00Z" }, { at: "2026-01-01T00:00:00Z" }], FIELD);
     const saved = { value: "2025-12-01T00:00:00Z" };
-    const next = nextCursor(rule(), saved, startOfCursor(rule(), saved, NOW), span, "t2", NOW);
-    expect(next).toMatchObject({ value: saved.value, resume: { token: "t2" } });
+    const next = nextCursor(rule(), saved, startOfCursor(rule(), saved, NOW), { span, next: T2 }, NOW);
+    expect(next).toMatchObject({ value: saved.value, resume: { position: T2 } });
   });
 });
 
@@ -143,18 +155,27 @@ describe("where a pass begins", () => {
   it("a token is followed for an hour, then the pass begins anew", () => {
     const saved: SavedCursor = {
       value: "2026-01-01T00:00:00Z",
-      resume: { token: "t", since: "s", atMs: NOW },
+      resume: { position: T2, since: "s", beganMs: NOW, atMs: NOW },
     };
-    expect(startOfCursor(rule(), saved, NOW + TOKEN_LIFE_MS - 1)).toMatchObject({ token: "t", since: "s" });
-    expect(startOfCursor(rule(), saved, NOW + TOKEN_LIFE_MS)).toMatchObject({
-      token: undefined,
+    expect(startOfCursor(rule(), saved, NOW + POSITION_LIFE_MS - 1)).toMatchObject({
+      position: T2,
+      since: "s",
+    });
+    expect(startOfCursor(rule(), saved, NOW + POSITION_LIFE_MS)).toMatchObject({
+      position: undefined,
       since: "2025-12-31T23:59:59Z",
     });
   });
 
   it("a record from the future does not carry the cursor past today", () => {
-    const span = spanOfRecords([{ at: "2026-01-01T00:00:00Z" }, { at: "2099-01-01T00:00:00Z" }], rule());
-    const next = nextCursor(rule(), undefined, startOfCursor(rule(), undefined, NOW), span, undefined, NOW);
+    const span = spanOfRecords([{ at: "2026-01-01T00:00:00Z" }, { at: "2099-01-01T00:00:00Z" }], FIELD);
+    const next = nextCursor(
+      rule(),
+      undefined,
+      startOfCursor(rule(), undefined, NOW),
+      { span, next: undefined },
+      NOW,
+    );
     expect(next).toEqual({ value: "2026-11-01T00:00:00Z" });
   });
 });

@@ -7,23 +7,32 @@
  *   - all pages read: the greatest value seen;
  *   - in the middle, `order: ascending`: the greatest value that is certainly complete. Records that share the
  *     greatest value may go on behind the page border, so it is the value before it;
- *   - in the middle, any order: the old value, and the token of the next page, to go on there soon.
+ *   - in the middle, any other order: the old value, and the position of the next page, to go on there soon.
  */
 
 import { Temporal } from "temporal-polyfill";
+import type { PagePosition } from "../ask/page-rule.js";
+import type { InstantFormat } from "../define/ask-schema.js";
 import { formatInstant, instantMicros } from "../shape/date-time.js";
 import { ExactNumber } from "../shape/exact-json.js";
 import { getByPath } from "../shape/path-get.js";
 
 export interface CursorRule {
-  readonly field: readonly string[];
-  readonly query: string;
+  /** what is compared: a field of the records; a token that the API gives; the time of the last whole run */
+  readonly kind: "field" | "delta" | "last_run";
+  /** the field's path; undefined for the other kinds */
+  readonly field?: readonly string[] | undefined;
+  readonly query?: string | undefined;
   /** where a first run begins: a value of the field, or an ISO 8601 duration before now as `-P90D` */
   readonly begin?: string | number | undefined;
   /** asked for again before the cursor: an ISO 8601 duration, or a number for a numeric field */
   readonly overlap?: string | number | undefined;
-  /** ascending: the API gives records in the cursor's order, so a broken-off run goes on by value */
-  readonly order: "ascending" | "any";
+  /** the order in which the API gives records */
+  readonly order: "ascending" | "descending" | "any";
+  /** whether the API's filter gives records at the value itself */
+  readonly filter: "inclusive" | "exclusive";
+  /** how an instant is sent */
+  readonly format: InstantFormat;
 }
 
 /** A cursor's value: an instant in µs since 1970, a whole number, or plain text. */
@@ -42,26 +51,35 @@ export interface CursorSpan {
   readonly below: CursorValue | undefined;
   /** values never went back */
   readonly ascending: boolean;
+  /** values never went up */
+  readonly descending: boolean;
   /** records whose field has no usable value */
   readonly missing: number;
 }
 
-/** The cursor as it is kept in the ledger (as JSON). */
+/** The cursor of a stream, or of one part of it, as it is kept in the ledger (as JSON). */
 export interface SavedCursor {
   /** the value up to which everything is loaded; undefined before the first end */
   readonly value?: string | undefined;
   /** an unfinished pass: where to go on, if it is not too long ago */
   readonly resume?:
     | {
-        readonly token: string;
-        /** the query value that the pass began with */
+        readonly position: PagePosition;
+        /** the value that the pass began with */
         readonly since?: string | undefined;
         /** the greatest value seen in the pass so far */
         readonly max?: string | undefined;
-        /** when the token was received, in ms since 1970 */
+        /** when the pass began, and when the position was received; ms since 1970 */
+        readonly beganMs: number;
         readonly atMs: number;
       }
     | undefined;
+  /** windows: what is done, as intervals of ms since 1970, the end exclusive */
+  readonly covered?: readonly (readonly [number, number])[] | undefined;
+  /** a part without cursor: when it was last read to its end */
+  readonly doneAtMs?: number | undefined;
+  /** a stream's own entry: a pass over its parts that is not at its end began then */
+  readonly openSinceMs?: number | undefined;
 }
 
 export const EMPTY_SPAN: CursorSpan = {
@@ -71,6 +89,7 @@ export const EMPTY_SPAN: CursorSpan = {
   max: undefined,
   below: undefined,
   ascending: true,
+  descending: true,
   missing: 0,
 };
 
@@ -106,21 +125,24 @@ export function parseCursor(text: string): CursorValue {
 }
 
 /** The span of one page's records, in reading order. */
-export function spanOfRecords(records: readonly unknown[], rule: CursorRule): CursorSpan {
+export function spanOfRecords(records: readonly unknown[], field: readonly string[]): CursorSpan {
   let first: CursorValue | undefined;
   let last: CursorValue | undefined;
   let max: CursorValue | undefined;
   let below: CursorValue | undefined;
   let ascending = true;
+  let descending = true;
   let missing = 0;
   for (const record of records) {
-    const value = cursorValue(getByPath(record, rule.field));
+    const value = cursorValue(getByPath(record, field));
     if (value === undefined) {
       missing++;
       continue;
     }
     first ??= value;
-    if (last !== undefined && compareCursors(value, last) < 0) ascending = false;
+    const step = last === undefined ? 0 : compareCursors(value, last);
+    if (step < 0) ascending = false;
+    if (step > 0) descending = false;
     last = value;
     const order = max === undefined ? 1 : compareCursors(value, max);
     if (order > 0) {
@@ -128,7 +150,7 @@ export function spanOfRecords(records: readonly unknown[], rule: CursorRule): Cu
       max = value;
     } else if (order < 0) below = greater(below, value);
   }
-  return { records: records.length, first, last, max, below, ascending, missing };
+  return { records: records.length, first, last, max, below, ascending, descending, missing };
 }
 
 /** Two spans read one after the other, as one. Associative, with EMPTY_SPAN as neutral element. */
@@ -147,6 +169,10 @@ export function joinSpans(a: CursorSpan, b: CursorSpan): CursorSpan {
       a.ascending &&
       b.ascending &&
       (a.last === undefined || b.first === undefined || compareCursors(a.last, b.first) <= 0),
+    descending:
+      a.descending &&
+      b.descending &&
+      (a.last === undefined || b.first === undefined || compareCursors(a.last, b.first) >= 0),
     missing: a.missing + b.missing,
   };
 }
@@ -156,33 +182,51 @@ function greater(a: CursorValue | undefined, b: CursorValue | undefined): Cursor
   return compareCursors(a, b) >= 0 ? a : b;
 }
 
-/** How long a page token is trusted to lead on in an unfinished pass, in ms. */
-export const TOKEN_LIFE_MS = 3_600_000;
+/** How long a position is trusted to lead on in an unfinished pass, in ms. */
+export const POSITION_LIFE_MS = 3_600_000;
 
-/** How to begin a stream: the value to ask from, and a token where an unfinished pass can go on. */
+/** How to begin a stream: the value to ask from, and a position where an unfinished pass can go on. */
 export interface CursorStart {
   readonly since: string | undefined;
-  readonly token: string | undefined;
+  readonly position: PagePosition | undefined;
+  /** when the pass began, ms since 1970 */
+  readonly beganMs: number;
   /** what an unfinished pass has seen so far */
   readonly span: CursorSpan;
+}
+
+/** A pass over everything, from the first page. */
+export function freshStart(nowMs: number): CursorStart {
+  return { since: undefined, position: undefined, beganMs: nowMs, span: EMPTY_SPAN };
 }
 
 /** Where to begin, from what the ledger kept. `nowMs` is the run's time, in ms since 1970. */
 export function startOfCursor(rule: CursorRule, saved: SavedCursor | undefined, nowMs: number): CursorStart {
   const resume = saved?.resume;
-  if (resume !== undefined && nowMs - resume.atMs < TOKEN_LIFE_MS) {
+  // a ledger of format 1 kept a bare token here, of an hour's use at most
+  if (resume?.position !== undefined && nowMs - resume.atMs < POSITION_LIFE_MS) {
     const max = resume.max === undefined ? undefined : parseCursor(resume.max);
-    return { since: resume.since, token: resume.token, span: { ...EMPTY_SPAN, max } };
+    const { since, position, beganMs } = resume;
+    return { since, position: stepBack(position), beganMs, span: { ...EMPTY_SPAN, max } };
   }
-  const since =
-    saved?.value === undefined
-      ? beginValue(rule, nowMs)
-      : withOverlap(parseCursor(saved.value), rule.overlap);
-  return { since, token: undefined, span: EMPTY_SPAN };
+  return { ...freshStart(nowMs), since: sinceOf(rule, saved, nowMs) };
 }
 
-function beginValue(rule: CursorRule, nowMs: number): string | undefined {
-  const { begin } = rule;
+function sinceOf(rule: CursorRule, saved: SavedCursor | undefined, nowMs: number): string | undefined {
+  if (saved?.value === undefined) return beginValue(rule.begin, nowMs);
+  if (rule.kind === "delta") return saved.value;
+  return withOverlap(parseCursor(saved.value), rule.overlap ?? (rule.filter === "inclusive" ? 0 : undefined));
+}
+
+/** Numbered pages may have moved meanwhile: the last one is read again. */
+function stepBack(position: PagePosition): PagePosition {
+  if (position.at === "number") return { ...position, number: Math.max(0, position.number - 1) };
+  if (position.at !== "offset") return position;
+  return { ...position, offset: Math.max(0, position.offset - (position.size ?? 0)) };
+}
+
+/** An absolute begin as it is, a relative one (an ISO 8601 duration) as an instant. */
+export function beginValue(begin: string | number | undefined, nowMs: number): string | undefined {
   if (begin === undefined) return undefined;
   if (typeof begin === "string" && /^[+-]?P/.test(begin)) {
     const now = Temporal.Instant.fromEpochMilliseconds(nowMs).toZonedDateTimeISO("UTC");
@@ -198,6 +242,7 @@ function beginValue(rule: CursorRule, nowMs: number): string | undefined {
  */
 export function withOverlap(value: CursorValue, overlap: string | number | undefined): string {
   if (value.kind === "instant") {
+    if (overlap === 0) return formatCursor(value);
     const duration = Temporal.Duration.from(typeof overlap === "string" ? overlap : "PT1S");
     const at = Temporal.Instant.fromEpochMilliseconds(Math.floor(value.micros / 1000)).toZonedDateTimeISO(
       "UTC",
@@ -211,34 +256,75 @@ export function withOverlap(value: CursorValue, overlap: string | number | undef
   return value.value;
 }
 
-/** The cursor to commit with a checkpoint. `saved` is the one the pass began with; `nextToken` is undefined when the stream's last page is in. */
+/** A value as the API wants it sent; what is no instant goes as it is. */
+export function sendValue(since: string, format: InstantFormat): string {
+  const micros = format === "date_time" ? Number.NaN : instantMicros(since);
+  return Number.isNaN(micros) ? since : formatMoment(micros, format);
+}
+
+/** A moment in µs since 1970 in one of the forms that APIs take; parts of the unit are cut off. */
+export function formatMoment(micros: number, format: InstantFormat): string {
+  switch (format) {
+    case "date_time":
+      return formatInstant(micros);
+    case "date":
+      return formatInstant(micros).slice(0, 10);
+    case "seconds":
+      return String(Math.floor(micros / 1e6));
+    case "milliseconds":
+      return String(Math.floor(micros / 1e3));
+  }
+}
+
+/** How far a pass has come when a checkpoint is made. */
+export interface PassState {
+  readonly span: CursorSpan;
+  /** the next page; undefined when the pass is at its end */
+  readonly next: PagePosition | undefined;
+  /** what the last page gave for the next run's changes */
+  readonly delta?: string | undefined;
+}
+
+/** The cursor to commit with a checkpoint. `saved` is the one the pass began with. */
 export function nextCursor(
   rule: CursorRule,
   saved: SavedCursor | undefined,
   start: CursorStart,
-  span: CursorSpan,
-  nextToken: string | undefined,
+  { span, next, delta }: PassState,
   nowMs: number,
 ): SavedCursor {
-  const old = saved?.value === undefined ? undefined : parseCursor(saved.value);
-  if (nextToken === undefined) {
+  if (next === undefined && rule.kind === "delta") return { value: delta ?? saved?.value };
+  if (next === undefined && rule.kind === "last_run")
+    return { value: formatInstant(Math.min(start.beganMs, nowMs) * 1000) };
+  const old = saved?.value === undefined || rule.kind !== "field" ? undefined : parseCursor(saved.value);
+  if (next === undefined) {
     const reached = notAfter(greater(old, span.max), nowMs);
     return { value: reached === undefined ? undefined : formatCursor(reached) };
   }
-  // an API that breaks the order it was said to keep falls back to the token, from the pass's own beginning
-  if (rule.order === "ascending" && span.ascending) {
+  // an API that breaks the order it was said to keep falls back to the position, from the pass's own beginning
+  if (rule.kind === "field" && rule.order === "ascending" && span.ascending) {
     const complete = notAfter(greater(old, span.below), nowMs);
     return { value: complete === undefined ? undefined : formatCursor(complete) };
   }
   return {
     value: saved?.value,
     resume: {
-      token: nextToken,
+      position: next,
       since: start.since,
       max: span.max === undefined ? undefined : formatCursor(span.max),
+      beganMs: start.beganMs,
       atMs: nowMs,
     },
   };
+}
+
+/**
+ * Whether a list that comes newest first has reached what is known already. A list that broke its order is read
+ * to its end.
+ */
+export function reachedKnown(rule: CursorRule, start: CursorStart, span: CursorSpan): boolean {
+  if (rule.order !== "descending" || start.since === undefined || span.last === undefined) return false;
+  return span.descending && compareCursors(span.last, parseCursor(start.since)) < 0;
 }
 
 /** A record from the future must not carry the cursor past records that are yet to come. */

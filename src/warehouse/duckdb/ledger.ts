@@ -23,7 +23,7 @@ import { FILE_DATABASE, schemaName } from "./types.js";
 const SCHEMA = "early_bridge";
 const LEDGER = schemaName(SCHEMA);
 /** Raised when an older version could not read what a newer one writes. */
-export const LEDGER_FORMAT = 1;
+export const LEDGER_FORMAT = 2;
 
 const COUNTS = [
   "records", "added", "changed", "same", "removed", "quarantined", "pages", "checkpoints",
@@ -38,7 +38,7 @@ const TABLES = [
   `run_streams (run BIGINT, stream VARCHAR, outcome VARCHAR, ${COUNTS.map((name) => `${name} BIGINT`).join(", ")})`,
   `checkpoints (run BIGINT, bridge VARCHAR, stream VARCHAR, number BIGINT, committed_at TIMESTAMPTZ, rows BIGINT,
     cursor JSON)`,
-  "cursors (bridge VARCHAR, stream VARCHAR, cursor JSON, run BIGINT, moved_at TIMESTAMPTZ)",
+  "cursors (bridge VARCHAR, stream VARCHAR, cursor JSON, run BIGINT, moved_at TIMESTAMPTZ, part VARCHAR)",
   `columns (bridge VARCHAR, stream VARCHAR, table_schema VARCHAR, table_name VARCHAR, table_path VARCHAR,
     column_name VARCHAR, path VARCHAR, role VARCHAR, type VARCHAR, declared BOOLEAN,
     seen_mask INTEGER, seen_digits INTEGER, seen_scale INTEGER, run BIGINT)`,
@@ -67,6 +67,7 @@ export class DuckLedger implements Ledger {
     if (found.length > 0) {
       const [about] = await this.rows(`SELECT format FROM ${LEDGER}.about`);
       const format = Number(about?.format ?? 0);
+      if (format === 1 && !readOnly) await this.upgradeFromOne();
       if (format <= LEDGER_FORMAT) return;
       const message = `The ledger has format ${format}; this version reads up to ${LEDGER_FORMAT}.`;
       throw new BridgeError("WAREHOUSE_NEWER", message);
@@ -76,6 +77,15 @@ export class DuckLedger implements Ledger {
     await this.connection.run(`CREATE SCHEMA IF NOT EXISTS ${LEDGER}`);
     for (const table of TABLES) await this.connection.run(`CREATE TABLE ${LEDGER}.${table}`);
     await this.connection.run(`INSERT INTO ${LEDGER}.about VALUES (${LEDGER_FORMAT}, now())`);
+    await this.connection.run("COMMIT");
+  }
+
+  /** Format 1 knew no parts: its cursors are those of whole streams. */
+  private async upgradeFromOne(): Promise<void> {
+    await this.connection.run("BEGIN");
+    await this.connection.run(`ALTER TABLE ${LEDGER}.cursors ADD COLUMN part VARCHAR`);
+    await this.connection.run(`UPDATE ${LEDGER}.cursors SET part = ''`);
+    await this.connection.run(`UPDATE ${LEDGER}.about SET format = ${LEDGER_FORMAT}`);
     await this.connection.run("COMMIT");
   }
 
@@ -122,12 +132,22 @@ export class DuckLedger implements Ledger {
     });
   }
 
-  async cursor(bridge: string, stream: string): Promise<SavedCursor | undefined> {
-    const [row] = await this.rows(`SELECT cursor FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`, [
-      bridge,
-      stream,
-    ]);
-    return row === undefined ? undefined : (JSON.parse(String(row.cursor)) as SavedCursor);
+  async cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>> {
+    const rows = await this.rows(
+      `SELECT part, cursor FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`,
+      [bridge, stream],
+    );
+    return new Map(rows.map((row) => [String(row.part), JSON.parse(String(row.cursor)) as SavedCursor]));
+  }
+
+  async requestsSince(bridge: string, atMs: number): Promise<{ atMs: number; requests: number }[]> {
+    const rows = await this.rows(
+      `SELECT epoch_ms(runs.ended_at) AS ended, sum(run_streams.requests) AS requests
+       FROM ${LEDGER}.runs JOIN ${LEDGER}.run_streams USING (run)
+       WHERE bridge = $1 AND ended_at > $2::TIMESTAMPTZ GROUP BY ALL ORDER BY ended`,
+      [bridge, timestamp(atMs)],
+    );
+    return rows.map((row) => ({ atMs: Number(row.ended), requests: Number(row.requests) }));
   }
 
   async readSealed(name: string): Promise<string | undefined> {
@@ -206,20 +226,25 @@ export class DuckLedger implements Ledger {
   /** Notes a checkpoint; called inside its transaction. */
   async noteCheckpoint(options: LoadOptions, entry: CheckpointEntry, rows: number): Promise<void> {
     const { run, bridge, stream } = options;
-    const cursor = entry.cursor === undefined ? null : JSON.stringify(entry.cursor);
+    const { cursors } = entry;
     const at = timestamp(entry.atMs);
+    const whole = cursors.size === 1 ? cursors.get("") : undefined;
+    const noted = cursors.size === 0 ? null : JSON.stringify(whole ?? Object.fromEntries(cursors));
     await this.connection.run(
       `INSERT INTO ${LEDGER}.checkpoints VALUES ($1, $2, $3, $4, $5::TIMESTAMPTZ, $6, $7::JSON)`,
-      [BigInt(run), bridge, stream, BigInt(entry.number), at, BigInt(rows), cursor],
+      [BigInt(run), bridge, stream, BigInt(entry.number), at, BigInt(rows), noted],
     );
-    if (cursor === null) return;
-    await this.connection.run(`DELETE FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`, [
-      bridge,
-      stream,
-    ]);
+    if (cursors.size === 0) return;
+    const moved = JSON.stringify([...cursors].map(([part, cursor]) => ({ part, cursor })));
+    const each = "SELECT unnest(from_json($1::JSON, '[\"JSON\"]')) AS moved";
     await this.connection.run(
-      `INSERT INTO ${LEDGER}.cursors VALUES ($1, $2, $3::JSON, $4, $5::TIMESTAMPTZ)`,
-      [bridge, stream, cursor, BigInt(run), at],
+      `DELETE FROM ${LEDGER}.cursors WHERE bridge = $2 AND stream = $3 AND part IN (SELECT moved->>'part' FROM (${each}))`,
+      [moved, bridge, stream],
+    );
+    await this.connection.run(
+      `INSERT INTO ${LEDGER}.cursors (bridge, stream, part, cursor, run, moved_at)
+       SELECT $2, $3, moved->>'part', moved->'cursor', $4, $5::TIMESTAMPTZ FROM (${each})`,
+      [moved, bridge, stream, BigInt(run), at],
     );
   }
 

@@ -1,0 +1,60 @@
+/** Figures by dimensions: requests that keep the API's limits, and their answers joined again. Pure. */
+
+import { BridgeError, typeName, type Where } from "../errors.js";
+import { stringifyExact } from "../shape/exact-json.js";
+
+export interface Names {
+  readonly names: readonly string[];
+  readonly at_most?: number | undefined;
+}
+
+/**
+ * The measures of each request. More dimensions than the API takes cannot be split: that is said before anything
+ * is sent.
+ * @throws BridgeError CONFIG_INVALID
+ */
+export function measureGroups(
+  dimensions: Names | undefined,
+  measures: Names | undefined,
+  where: Where,
+): readonly (readonly string[])[] {
+  const most = dimensions?.at_most ?? Number.POSITIVE_INFINITY;
+  if (dimensions !== undefined && dimensions.names.length > most) {
+    const message = `${dimensions.names.length} dimensions are asked for, and the API takes ${most}.`;
+    throw new BridgeError("CONFIG_INVALID", message, {
+      where,
+      hint: "Ask for fewer dimensions, or make several streams: figures by other dimensions are other figures.",
+    });
+  }
+  if (measures === undefined) return [[]];
+  const size = measures.at_most ?? measures.names.length;
+  const groups: (readonly string[])[] = [];
+  for (let at = 0; at < measures.names.length; at += size) groups.push(measures.names.slice(at, at + size));
+  if (groups.length > 1 && dimensions === undefined) {
+    const message = `${measures.names.length} measures take ${groups.length} requests, and no dimensions join them.`;
+    throw new BridgeError("CONFIG_INVALID", message, { where, hint: "Name the stream's dimensions." });
+  }
+  return groups;
+}
+
+/**
+ * Records of several answers with the same dimensions, joined to one each, in the order of their first coming.
+ * A row that only some answers hold keeps what it has. Memory: all records of the answers.
+ */
+export function joinOnDimensions(
+  answers: readonly (readonly unknown[])[],
+  dimensions: readonly string[],
+  where: Where,
+): unknown[] {
+  const joined = new Map<string, Record<string, unknown>>();
+  for (const records of answers) {
+    for (const record of records) {
+      if (typeof record !== "object" || record === null || Array.isArray(record))
+        throw new BridgeError("RECORDS_NOT_FOUND", `A row of figures is ${typeName(record)}.`, { where });
+      const row = record as Record<string, unknown>;
+      const key = stringifyExact(dimensions.map((name) => row[name] ?? null));
+      joined.set(key, { ...joined.get(key), ...row });
+    }
+  }
+  return [...joined.values()];
+}

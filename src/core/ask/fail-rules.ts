@@ -1,0 +1,49 @@
+/** What an answer means beyond its status: the connector's own rules, in CEL. Pure. */
+
+import type { FailRuleDefinition } from "../define/ask-schema.js";
+import type { HeaderValues } from "../pace/limit-headers.js";
+import { type Condition, compileCondition, holdsOrMissing } from "./condition.js";
+import { compileJsonPath, type JsonPath } from "./json-path.js";
+
+export interface FailRule {
+  readonly when: Condition;
+  readonly then: FailRuleDefinition["then"];
+  readonly say: JsonPath | undefined;
+  /** whether the rule looks into the body at all */
+  readonly readsBody: boolean;
+}
+
+export interface Verdict {
+  readonly then: FailRuleDefinition["then"];
+  /** the rule, and the API's own words where they were found */
+  readonly why: string;
+}
+
+export function compileFailRules(rules: readonly FailRuleDefinition[]): FailRule[] {
+  return rules.map((rule) => ({
+    when: compileCondition(rule.when),
+    // biome-ignore lint/suspicious/noThenProperty: a word of the file, never awaited
+    then: rule.then,
+    say: rule.say === undefined ? undefined : compileJsonPath(rule.say),
+    readsBody: /\bbody\b/.test(rule.when) || rule.say !== undefined,
+  }));
+}
+
+/** The first rule that holds; `body` is called once, and only where a rule looks into it. */
+export function judge(
+  rules: readonly FailRule[],
+  answer: { readonly status: number; readonly headers: HeaderValues; readonly body: () => unknown },
+): Verdict | undefined {
+  let tree: { readonly body: unknown } | undefined;
+  for (const rule of rules) {
+    if (rule.readsBody) tree ??= { body: answer.body() };
+    const values = { status: answer.status, headers: answer.headers, body: tree?.body ?? null };
+    if (!holdsOrMissing(rule.when, values)) continue;
+    const words = rule.say?.first(tree?.body);
+    const why =
+      typeof words === "string" && words !== "" ? words : `its fails_when rule holds: ${rule.when.text}`;
+    // biome-ignore lint/suspicious/noThenProperty: a word of the file, never awaited
+    return { then: rule.then, why: why.length > 200 ? `${why.slice(0, 199)}…` : why };
+  }
+  return undefined;
+}

@@ -1,0 +1,270 @@
+/**
+ * Page rules: from a page's position and what it said to the next page's position, or to the end. Pure.
+ *
+ *   first() ─▶ position ─▶ request ─▶ page ─▶ next(position, page, progress) ─▶ position … ─▶ end
+ *
+ * A position is plain JSON: it is kept in the ledger, so that a broken-off pass goes on there.
+ */
+
+import Link from "http-link-header";
+import type { PagesDefinition, Place } from "../define/ask-schema.js";
+import { BridgeError, typeName, type Where } from "../errors.js";
+import { ExactNumber } from "../shape/exact-json.js";
+import { parsePath } from "../shape/naming.js";
+import { getByPath } from "../shape/path-get.js";
+import { compileJsonPath } from "./json-path.js";
+import type { EnvelopeName, EnvelopePlace, PageRead } from "./read-page.js";
+import type { Parameters } from "./request-plan.js";
+import type { Scalar, TemplateValues } from "./template.js";
+
+/** Where a page begins. */
+export type PagePosition =
+  | { readonly at: "start"; readonly size?: number | undefined }
+  | { readonly at: "token"; readonly token: string; readonly size?: number | undefined }
+  | { readonly at: "link"; readonly link: string; readonly size?: undefined }
+  | { readonly at: "number"; readonly number: number; readonly size?: number | undefined }
+  | { readonly at: "offset"; readonly offset: number; readonly size?: number | undefined }
+  | { readonly at: "after"; readonly after: string; readonly size?: number | undefined };
+
+/** What has been read of the stream before, and of this page. */
+export interface Progress {
+  /** pages read, this one counted */
+  readonly pages: number;
+  /** records received, this page's counted */
+  readonly records: number;
+}
+
+export type NextPage = PagePosition | { readonly at: "end"; readonly cut?: true | undefined };
+
+export interface PageRule {
+  readonly definition: PagesDefinition | undefined;
+  readonly envelope: Readonly<Partial<Record<EnvelopeName, EnvelopePlace>>>;
+  /** the names that templates may use for the position */
+  readonly names: readonly string[];
+  first(): PagePosition;
+  /** values for templates, and parameters of the query */
+  values(position: PagePosition): TemplateValues;
+  parameters(position: PagePosition): Parameters;
+  /** @throws BridgeError TOKEN_NOT_TEXT */
+  next(position: PagePosition, page: PageRead, progress: Progress, where?: Where): NextPage;
+  /** the same place with a smaller page, where the API refused the size; undefined when none is left */
+  smaller(position: PagePosition): PagePosition | undefined;
+  /** positions that are known to follow, where numbers or offsets and a total make that safe */
+  ahead(position: PagePosition, page: PageRead): readonly PagePosition[];
+}
+
+const NO_PAGES: PageRule = {
+  definition: undefined,
+  envelope: {},
+  names: [],
+  first: () => ({ at: "start" }),
+  values: () => ({}),
+  parameters: () => ({}),
+  next: () => ({ at: "end" }),
+  smaller: () => undefined,
+  ahead: () => [],
+};
+
+export function compilePages(pages: PagesDefinition | undefined): PageRule {
+  if (pages === undefined) return NO_PAGES;
+  const { number, offset, size, query } = pages;
+  const name = positionName(pages);
+  return {
+    definition: pages,
+    envelope: envelopeOf(pages),
+    names: [...(name === undefined ? [] : [name]), ...(size === undefined ? [] : ["size"])],
+    first() {
+      const common = size === undefined ? {} : { size: size.records };
+      if (number !== undefined) return { at: "number", number, ...common };
+      if (offset !== undefined) return { at: "offset", offset, ...common };
+      return { at: "start", ...common };
+    },
+    values: (position) => ({
+      ...(name === undefined ? {} : { [name]: positionValue(position) }),
+      size: position.size,
+    }),
+    parameters: (position) => ({
+      ...(size?.query === undefined ? {} : { [size.query]: position.size }),
+      ...(query === undefined ? {} : { [query]: positionValue(position) }),
+    }),
+    next: (position, page, progress, where) => nextPage(pages, position, page, progress, where),
+    smaller: (position) => smallerPage(pages, position),
+    ahead: (position, page) => pagesAhead(pages, position, page),
+  };
+}
+
+/** The name by which templates ask for the position. */
+export function positionName(pages: PagesDefinition): string | undefined {
+  if (pages.token !== undefined) return "token";
+  if (pages.number !== undefined) return "page";
+  if (pages.offset !== undefined) return "offset";
+  return pages.after === undefined ? undefined : "after";
+}
+
+function envelopeOf(pages: PagesDefinition): PageRule["envelope"] {
+  const compiled: Partial<Record<EnvelopeName, EnvelopePlace>> = {};
+  const places = {
+    token: pages.token,
+    link: pages.link === "header" ? { header: "link" } : pages.link,
+    more: pages.more,
+    last: pages.last,
+    total: pages.total,
+    totalPages: pages.total_pages,
+  };
+  for (const [name, place] of Object.entries(places) as [EnvelopeName, Place | undefined][]) {
+    if (place === undefined) continue;
+    compiled[name] =
+      typeof place === "string" ? compileJsonPath(place) : { header: place.header.toLowerCase() };
+  }
+  return compiled;
+}
+
+function positionValue(position: PagePosition): Scalar | undefined {
+  switch (position.at) {
+    case "token":
+      return position.token;
+    case "number":
+      return position.number;
+    case "offset":
+      return position.offset;
+    case "after":
+      return position.after;
+    default:
+      return undefined;
+  }
+}
+
+function nextPage(
+  pages: PagesDefinition,
+  position: PagePosition,
+  page: PageRead,
+  progress: Progress,
+  where: Where = {},
+): NextPage {
+  const following = followingPosition(pages, position, page, where);
+  if (following === undefined || apiSaysEnd(pages, position, page, progress)) return { at: "end" };
+  const cut = pages.at_most !== undefined && progress.pages >= pages.at_most;
+  return cut ? { at: "end", cut: true } : following;
+}
+
+/** The position behind this page, if the API gives or permits one. */
+function followingPosition(
+  pages: PagesDefinition,
+  position: PagePosition,
+  page: PageRead,
+  where: Where,
+): PagePosition | undefined {
+  const size = position.size === undefined ? {} : { size: position.size };
+  if (pages.token !== undefined) {
+    const token = tokenText(page.envelope.token, pages.token, where);
+    return token === undefined ? undefined : { at: "token", token, ...size };
+  }
+  if (pages.link !== undefined) {
+    const link = nextLink(page.envelope.link, pages.link, where);
+    return link === undefined ? undefined : { at: "link", link };
+  }
+  if (position.at === "number") return { at: "number", number: position.number + 1, ...size };
+  if (position.at === "offset") {
+    const step = page.received - (page.received > (pages.overlap ?? 0) ? (pages.overlap ?? 0) : 0);
+    return { at: "offset", offset: position.offset + step, ...size };
+  }
+  const last = page.records[page.records.length - 1];
+  if (page.received === 0) return undefined;
+  const after = tokenText(getByPath(last, parsePath(pages.after!)!), `pages.after ${pages.after}`, where);
+  if (after === undefined)
+    throw new BridgeError(
+      "TOKEN_NOT_TEXT",
+      `The page's last record has nothing at pages.after ${pages.after}.`,
+      { where },
+    );
+  return { at: "after", after, ...size };
+}
+
+/** Whether one of the stop rules says that this page is the last. */
+function apiSaysEnd(
+  pages: PagesDefinition,
+  position: PagePosition,
+  page: PageRead,
+  progress: Progress,
+): boolean {
+  const { more, last, total, totalPages } = page.envelope;
+  if (pages.last !== undefined && isTrue(last)) return true;
+  if (pages.more !== undefined) return !isTrue(more);
+  const given = pages.token !== undefined || pages.link !== undefined;
+  if (given) return false;
+  if (page.received === 0) return true;
+  // nothing but the records that were asked for again
+  if (pages.overlap !== undefined && progress.pages > 1 && page.received <= pages.overlap) return true;
+  const all = wholeNumber(total);
+  const reached =
+    position.at === "offset" ? position.offset - pages.offset! + page.received : progress.records;
+  if (all !== undefined && reached >= all) return true;
+  const allPages = wholeNumber(totalPages);
+  if (allPages !== undefined && position.at === "number" && position.number - pages.number! + 1 >= allPages)
+    return true;
+  return pages.end === "short" && position.size !== undefined && page.received < position.size;
+}
+
+function isTrue(flag: unknown): boolean {
+  if (typeof flag === "string") return /^(true|yes|y|1)$/i.test(flag.trim());
+  return flag === true || flag === 1;
+}
+
+export function wholeNumber(value: unknown): number | undefined {
+  if (typeof value === "number") return Number.isSafeInteger(value) && value >= 0 ? value : undefined;
+  return typeof value === "string" && /^\s*\d{1,15}\s*$/.test(value) ? Number(value) : undefined;
+}
+
+function tokenText(value: unknown, place: unknown, where: Where): string | undefined {
+  if (value === undefined || value === null || value === "" || value === false) return undefined;
+  if (typeof value === "string") return value;
+  if (typeof value === "number" || typeof value === "bigint") return String(value);
+  if (value instanceof ExactNumber) return value.text;
+  const at =
+    typeof place === "object" && place !== null
+      ? `header ${(place as { header: string }).header}`
+      : String(place);
+  throw new BridgeError("TOKEN_NOT_TEXT", `The next page's token at ${at} is ${typeName(value)}.`, { where });
+}
+
+/** An address from the body, or the one with rel="next" of a Link header (RFC 8288, section 3). */
+function nextLink(value: unknown, place: unknown, where: Where): string | undefined {
+  const text = tokenText(value, place, where);
+  if (text === undefined || !/^\s*</.test(text)) return text;
+  return Link.parse(text).rel("next")[0]?.uri;
+}
+
+function smallerPage(pages: PagesDefinition, position: PagePosition): PagePosition | undefined {
+  const now = position.size;
+  // the second page of another size begins elsewhere: numbers can only shrink at their first page
+  const movable = position.at !== "number" || position.number === pages.number;
+  if (now === undefined || !movable) return undefined;
+  const size = pages.size?.smaller.find((each) => each < now);
+  return size === undefined ? undefined : { ...position, size };
+}
+
+function pagesAhead(pages: PagesDefinition, position: PagePosition, page: PageRead): PagePosition[] {
+  if (pages.overlap !== undefined || pages.more !== undefined || pages.last !== undefined) return [];
+  const total = wholeNumber(page.envelope.total);
+  const size = page.received;
+  const allPages =
+    wholeNumber(page.envelope.totalPages) ??
+    (total === undefined || size === 0 ? 0 : Math.ceil(total / size));
+  const most = Math.min(allPages, pages.at_most ?? allPages);
+  const common = position.size === undefined ? {} : { size: position.size };
+  if (position.at === "number" && position.number === pages.number) {
+    return Array.from({ length: Math.max(0, most - 1) }, (_, i) => ({
+      at: "number",
+      number: pages.number! + 1 + i,
+      ...common,
+    }));
+  }
+  if (position.at === "offset" && position.offset === pages.offset && total !== undefined) {
+    return Array.from({ length: Math.max(0, most - 1) }, (_, i) => ({
+      at: "offset",
+      offset: pages.offset! + (i + 1) * size,
+      ...common,
+    }));
+  }
+  return [];
+}

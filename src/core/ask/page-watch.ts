@@ -1,0 +1,144 @@
+/** Watches the pages of one pass for an API that goes round in a circle, or moves under our feet. Pure state. */
+
+import { BridgeError, type Where } from "../errors.js";
+import { stringifyExact } from "../shape/exact-json.js";
+import { getByPath } from "../shape/path-get.js";
+import { type NextPage, type PagePosition, wholeNumber } from "./page-rule.js";
+import type { PageRead } from "./read-page.js";
+
+export interface Sighting {
+  /** the page repeats the one before it, and that is how this API ends */
+  readonly ends: boolean;
+  /** the page adds nothing and is not to be taken */
+  readonly repeats: boolean;
+  readonly notice: string | undefined;
+}
+
+export interface WatchRule {
+  readonly key: readonly (readonly string[])[];
+  readonly pastEnd: "empty" | "repeats";
+  /** the parameter that the API should heed */
+  readonly query: string | undefined;
+}
+
+const NOTHING: Sighting = { ends: false, repeats: false, notice: undefined };
+
+export class PageWatch {
+  private readonly tokens = new Set<string>();
+  private previous: readonly unknown[] = [];
+  private total: number | undefined;
+  private pages = 0;
+  /** the API's total changed while its pages were read: records may have moved between them */
+  moved = false;
+
+  constructor(private readonly rule: WatchRule) {}
+
+  /** @throws BridgeError PAGE_REPEATED */
+  look(position: PagePosition, page: PageRead, where: Where): Sighting {
+    this.pages++;
+    const repeated = this.repeats(page);
+    const sighting = repeated ? this.onRepeated(position, page, where) : NOTHING;
+    this.previous = page.records;
+    return sighting.notice === undefined ? { ...sighting, notice: this.totalChanged(page) } : sighting;
+  }
+
+  /** Notes where the pages go on. @throws BridgeError PAGE_REPEATED where they were before */
+  follow(position: PagePosition, next: NextPage, where: Where): void {
+    for (const each of [position, next]) {
+      const token =
+        each.at === "token"
+          ? each.token
+          : each.at === "link"
+            ? each.link
+            : each.at === "after"
+              ? each.after
+              : undefined;
+      if (token === undefined) continue;
+      if (each === next && this.tokens.has(token)) {
+        const shown = token.length > 60 ? `${token.slice(0, 59)}…` : token;
+        const message = `The page leads to ${shown} again: the pages go round in a circle.`;
+        throw new BridgeError("PAGE_REPEATED", message, { where });
+      }
+      this.tokens.add(token);
+    }
+  }
+
+  private repeats({ records }: PageRead): boolean {
+    const before = this.previous;
+    if (this.pages < 2 || records.length === 0 || records.length !== before.length) return false;
+    const same = (i: number) =>
+      stringifyExact(this.identity(records[i])) === stringifyExact(this.identity(before[i]));
+    // the ends first: whole pages are compared only where these are alike
+    return same(0) && same(records.length - 1) && records.every((_, i) => same(i));
+  }
+
+  private identity(record: unknown): unknown {
+    return identityOf(record, this.rule.key);
+  }
+
+  private onRepeated(position: PagePosition, page: PageRead, where: Where): Sighting {
+    const numbered = position.at === "number" || position.at === "offset";
+    if (numbered && this.rule.pastEnd === "repeats") return { ends: true, repeats: true, notice: undefined };
+    const keyed = this.rule.key.length > 0;
+    const what = describePosition(position);
+    // that pages differed before shows that the API heeds the parameter
+    const pastEnd =
+      keyed && (this.pages > 2 || (position.size !== undefined && page.received < position.size));
+    if (numbered && pastEnd) {
+      return {
+        ends: true,
+        repeats: true,
+        notice: `${what} repeats the one before it: taken as past the end.`,
+      };
+    }
+    // records without a key may well be alike; the API itself ends pages by token and address
+    if (!numbered && !keyed && position.at !== "after") return NOTHING;
+    const parameter =
+      this.rule.query === undefined ? "the position it is given" : `its parameter ${this.rule.query}`;
+    throw new BridgeError("PAGE_REPEATED", `${what} holds the same records as the one before it.`, {
+      where,
+      hint: numbered
+        ? `Either the API does not heed ${parameter}, or it gives its last page again past the end: then write past_end: repeats under pages.`
+        : `The API does not move on with ${parameter}: check pages.`,
+    });
+  }
+
+  private totalChanged(page: PageRead): string | undefined {
+    const total = wholeNumber(page.envelope.total);
+    const before = this.total;
+    this.total = total ?? before;
+    if (total === undefined || before === undefined || total === before) return undefined;
+    const first = !this.moved;
+    this.moved = true;
+    return first
+      ? `The API's total changed from ${before} to ${total} while its pages were read: records may have moved between pages.`
+      : undefined;
+  }
+}
+
+function describePosition(position: PagePosition): string {
+  if (position.at === "number") return `Page ${position.number}`;
+  return position.at === "offset" ? `The page at offset ${position.offset}` : "The page";
+}
+
+/**
+ * Whether a page that was asked for with an overlap joins the one before it: one of the overlapping records is
+ * in both. Where none is, records have moved by more than the overlap.
+ */
+export function joinsBefore(
+  before: readonly unknown[],
+  page: readonly unknown[],
+  overlap: number,
+  key: readonly (readonly string[])[],
+): boolean {
+  if (before.length === 0 || page.length === 0) return true;
+  const identity = (record: unknown) => stringifyExact(identityOf(record, key));
+  const tail = new Set(before.slice(-overlap).map(identity));
+  return page.some((record) => tail.has(identity(record)));
+}
+
+/** What tells a record from others: its key; all of it, where the key is made on our side only. */
+function identityOf(record: unknown, key: readonly (readonly string[])[]): unknown {
+  const values = key.map((parts) => getByPath(record, parts) ?? null);
+  return values.every((value) => value === null) ? record : values;
+}

@@ -1,0 +1,112 @@
+/** Streams compiled from their definitions: templates, paths, conditions and rules, each once. */
+
+import { compileAnswer } from "../ask/answer.js";
+import { type Condition, compileCondition } from "../ask/condition.js";
+import { compileFailRules, type FailRule } from "../ask/fail-rules.js";
+import { compileJsonPath } from "../ask/json-path.js";
+import { compilePages, type PageRule } from "../ask/page-rule.js";
+import type { ReadPlan } from "../ask/read-page.js";
+import type { RequestTemplate } from "../ask/request-plan.js";
+import { parseColumnType } from "../shape/column-type.js";
+import { formatPath, parsePath } from "../shape/naming.js";
+import type { ColumnRule } from "../shape/table-shape.js";
+import type { CursorRule } from "../track/cursor.js";
+import type { FailRuleDefinition, PagesDefinition, RequestDefinition } from "./ask-schema.js";
+import type { Connector, StreamCode, StreamDefinition } from "./connector-schema.js";
+
+/** One request, or a series of pages: what to send and how to read what comes. */
+export interface CompiledRequest {
+  readonly template: RequestTemplate;
+  readonly plan: ReadPlan;
+  readonly pages: PageRule;
+  readonly fails: readonly FailRule[];
+}
+
+export interface CompiledStream {
+  readonly name: string;
+  readonly definition: StreamDefinition;
+  /** what is asked for the records; for a report, its download */
+  readonly request: CompiledRequest;
+  readonly key: readonly (readonly string[])[];
+  readonly columns: ReadonlyMap<string, ColumnRule>;
+  readonly cursor: CursorRule | undefined;
+  readonly where: Condition | undefined;
+  readonly code: StreamCode | undefined;
+}
+
+export function compileStream(
+  connector: Connector,
+  name: string,
+  definition: StreamDefinition,
+): CompiledStream {
+  const { key = [], report, where } = definition;
+  const cursor = compileCursor(definition.cursor);
+  const records = [definition.records].flat();
+  const asked = report === undefined ? definition : { ...definition, get: report.download.get ?? "/" };
+  return {
+    name,
+    definition,
+    request: compileRequest(asked, records, connector.api.fails_when, {
+      stream: name,
+      cursor,
+      delta: definition.cursor?.delta,
+    }),
+    key: [key].flat().map(fieldParts),
+    columns: compileColumns(definition.columns),
+    cursor,
+    where: where === undefined ? undefined : compileCondition(where),
+    code: connector.code?.streams?.[name],
+  };
+}
+
+/** `records` are the JSONPaths of what is wanted from the answer. */
+export function compileRequest(
+  definition: RequestDefinition & { readonly pages?: PagesDefinition | undefined },
+  records: readonly string[],
+  commonRules: readonly FailRuleDefinition[],
+  of: {
+    readonly stream: string;
+    readonly cursor?: CursorRule | undefined;
+    readonly delta?: string | undefined;
+  },
+): CompiledRequest {
+  const pages = compilePages(definition.pages);
+  const delta = of.delta === undefined ? {} : { delta: compileJsonPath(of.delta) };
+  return {
+    template: definition,
+    plan: {
+      stream: of.stream,
+      answer: compileAnswer(definition.answer, records),
+      records: records.map(compileJsonPath),
+      envelope: { ...pages.envelope, ...delta },
+      cursor: of.cursor,
+    },
+    pages,
+    fails: compileFailRules([...definition.fails_when, ...commonRules]),
+  };
+}
+
+function compileCursor(declared: StreamDefinition["cursor"]): CursorRule | undefined {
+  if (declared === undefined) return undefined;
+  const { field, query, begin, overlap, order, filter, format } = declared;
+  const kind = field !== undefined ? "field" : declared.delta !== undefined ? "delta" : "last_run";
+  const parts = field === undefined ? undefined : fieldParts(field);
+  return { kind, field: parts, query, begin, overlap, order, filter, format };
+}
+
+function compileColumns(declared: StreamDefinition["columns"]): Map<string, ColumnRule> {
+  const columns = new Map<string, ColumnRule>();
+  for (const [path, rule] of Object.entries(declared)) {
+    const type = rule.type === undefined ? undefined : parseColumnType(rule.type);
+    columns.set(formatPath(fieldParts(path)), {
+      ...rule,
+      type: rule.hash === true ? { kind: "text" } : type,
+    });
+  }
+  return columns;
+}
+
+/** The schema has checked the path's form already. */
+export function fieldParts(path: string): string[] {
+  return parsePath(path) ?? [path];
+}

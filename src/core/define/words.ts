@@ -1,0 +1,57 @@
+/** Small schemas that several parts of the connector file share. */
+
+import { z } from "zod";
+import { compileCondition } from "../ask/condition.js";
+import { compileJsonPath } from "../ask/json-path.js";
+import { parsePath } from "../shape/naming.js";
+import { isDuration, isFixedDuration } from "./duration.js";
+
+export const nameText = z
+  .string()
+  .regex(/^[a-z][a-z0-9_]*$/, "must be lower-case letters, digits and _, beginning with a letter");
+
+export const fieldPath = z
+  .string()
+  .refine((text) => parsePath(text) !== undefined, "must be a field's path, such as lead_guest.email");
+
+export const scalar = z.union([z.string(), z.number(), z.boolean()]);
+
+export const duration = z.string().refine(isDuration, "must be an ISO 8601 duration, such as PT30M");
+
+export const fixedDuration = z
+  .string()
+  .refine(
+    (text) => isDuration(text) && isFixedDuration(text),
+    "must be an ISO 8601 duration in days or less, such as PT30S",
+  );
+
+function isJsonPath(text: string): boolean {
+  try {
+    compileJsonPath(text);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
+export const jsonPathText = z
+  .string()
+  .refine(isJsonPath, "must be a JSONPath (RFC 9535), such as $.items[*]")
+  .describe("A JSONPath, RFC 9535");
+
+/** A CEL expression; what is wrong with it is part of the message. */
+export const conditionText = z
+  .string()
+  .superRefine((text, context) => {
+    try {
+      compileCondition(text);
+    } catch (error) {
+      const words = (error as Error).message.split("\n")[0];
+      context.addIssue({ code: "custom", message: `must be a CEL expression: ${words}` });
+    }
+  })
+  .describe("An expression in CEL, the Common Expression Language");
+
+/** Text with {setting} in it; the setting's value is put there as it is. */
+export const filled = z.string().describe("A text in which {name} stands for a value");
+export const urlTemplate = z.string().describe("An address; a URI template (RFC 6570) over the settings");

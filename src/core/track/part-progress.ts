@@ -1,0 +1,120 @@
+/**
+ * How far one part of a stream has come in a run, and the cursor that says so. Pure: the engine tells it of every
+ * page and window when its rows are in, and asks for the cursor at each checkpoint.
+ */
+
+import type { NextPage, PagePosition } from "../ask/page-rule.js";
+import type { Part } from "../ask/parts.js";
+import type { WindowsDefinition } from "../define/ask-schema.js";
+import {
+  type CursorRule,
+  type CursorSpan,
+  type CursorStart,
+  EMPTY_SPAN,
+  freshStart,
+  joinSpans,
+  nextCursor,
+  reachedKnown,
+  type SavedCursor,
+  startOfCursor,
+} from "./cursor.js";
+import { cover, openWindows, type Window } from "./windows.js";
+
+export interface ProgressRule {
+  readonly cursor: CursorRule | undefined;
+  readonly windows: WindowsDefinition | undefined;
+}
+
+/** What a page says of the part's progress. */
+export interface PageProgress {
+  readonly span: CursorSpan | undefined;
+  readonly next: NextPage;
+  readonly moved: boolean;
+  readonly delta: string | undefined;
+}
+
+export class PartProgress {
+  start: CursorStart;
+  /** whether there is something that the ledger does not know yet */
+  changed = false;
+  private span: CursorSpan = EMPTY_SPAN;
+  private next: PagePosition | undefined;
+  private delta: string | undefined;
+  private moved = false;
+  private ended = false;
+  private covered: NonNullable<SavedCursor["covered"]>;
+
+  constructor(
+    readonly part: Part,
+    private readonly rule: ProgressRule,
+    private saved: SavedCursor | undefined,
+    private readonly nowMs: number,
+  ) {
+    this.covered = saved?.covered ?? [];
+    this.start = this.firstStart();
+    this.span = this.start.span;
+  }
+
+  private firstStart(): CursorStart {
+    return this.rule.cursor === undefined
+      ? freshStart(this.nowMs)
+      : startOfCursor(this.rule.cursor, this.saved, this.nowMs);
+  }
+
+  /** What is to be asked for; one stretch without windows for a part that has none. */
+  windows(): readonly (Window | undefined)[] {
+    return this.rule.windows === undefined
+      ? [undefined]
+      : openWindows(this.rule.windows, this.covered, this.nowMs);
+  }
+
+  /** The rows of a page are in. True when a list that comes newest first has reached what is known. */
+  tookPage(page: PageProgress): boolean {
+    this.changed = true;
+    if (page.span !== undefined) this.span = joinSpans(this.span, page.span);
+    this.next = page.next.at === "end" ? undefined : page.next;
+    this.delta = page.delta ?? this.delta;
+    this.moved ||= page.moved;
+    return this.rule.cursor !== undefined && reachedKnown(this.rule.cursor, this.start, this.span);
+  }
+
+  /** All pages of the part, or of one of its windows, are in. `apiNowMs`: now, as the API's clock shows it. */
+  tookAll(window: Window | undefined, apiNowMs: number): void {
+    this.changed = true;
+    if (window === undefined) this.ended = true;
+    // what lies ahead of the API's own clock is not there yet
+    else this.covered = cover(this.covered, { fromMs: window.fromMs, toMs: Math.min(window.toMs, apiNowMs) });
+  }
+
+  /** The position or token that the part began with means nothing any more: it begins anew, by its value alone. */
+  beginAnew(): void {
+    this.saved = this.rule.cursor?.kind === "delta" ? undefined : { value: this.saved?.value };
+    this.start = this.firstStart();
+    this.span = this.start.span;
+    this.next = undefined;
+  }
+
+  /** The cursor to commit now. */
+  cursorAt(apiNowMs: number): SavedCursor {
+    const { rule, saved, start, span, next, delta } = this;
+    if (rule.windows !== undefined) return { covered: this.covered };
+    if (rule.cursor === undefined) return this.ended ? { doneAtMs: this.nowMs } : {};
+    // records that moved between pages may have been passed over: the next run asks for the same again
+    if (this.ended && this.moved) return { value: saved?.value };
+    if (!this.ended && next === undefined) return saved ?? {};
+    return nextCursor(
+      rule.cursor,
+      saved,
+      start,
+      { span, next: this.ended ? undefined : next, delta },
+      apiNowMs,
+    );
+  }
+}
+
+/** A cursor in a few words, for messages and reports. */
+export function describeCursor({ value, covered }: SavedCursor): string | undefined {
+  if (covered === undefined) return value;
+  const last = covered[covered.length - 1];
+  return last === undefined ? undefined : new Date(last[1]).toISOString().replace(".000Z", "Z");
+}

@@ -1,0 +1,77 @@
+/** Record expansion: the detail of each record by a request of its own. */
+
+import pLimit from "p-limit";
+import type { Part } from "../../core/ask/parts.js";
+import { type PageRead, pageOfRecords } from "../../core/ask/read-page.js";
+import type { Scalar, TemplateValues } from "../../core/ask/template.js";
+import type { ExpandDefinition } from "../../core/define/ask-schema.js";
+import { compileRequest, fieldParts } from "../../core/define/compile-stream.js";
+import { isBridgeError } from "../../core/errors.js";
+import { getByPath } from "../../core/shape/path-get.js";
+import type { Asker } from "./asker.js";
+
+/** The page with every record's detail; as many requests at once as the pace permits. */
+export async function expandPage(
+  asker: Asker,
+  expand: ExpandDefinition,
+  page: PageRead,
+  part: Part,
+  values: TemplateValues,
+): Promise<PageRead> {
+  const { connector } = asker.shared;
+  const of = compileRequest(expand, [expand.record], connector.api.fails_when, { stream: asker.stream.name });
+  const detailOf = async (record: unknown): Promise<unknown> => {
+    const own = fieldValues(expand, record);
+    if (own === undefined) return record;
+    try {
+      const answer = await asker.page(
+        of,
+        { at: "start" },
+        { ...values, ...own },
+        {},
+        asker.where(part),
+        undefined,
+      );
+      return merged(record as Record<string, unknown>, answer.records[0], expand.at);
+    } catch (error) {
+      if (!isBridgeError(error, "NOT_FOUND") && !isBridgeError(error, "ANSWER_SKIPPED")) throw error;
+      asker.notice(
+        `A record's detail is gone (${Object.values(own).join(", ")}): it is kept as the list gave it.`,
+      );
+      return record;
+    }
+  };
+  const atOnce = pLimit(connector.api.pace.at_once);
+  const records = await Promise.all(page.records.map((record) => atOnce(() => detailOf(record))));
+  const { envelope, received, bytes } = page;
+  return { ...pageOfRecords(records, asker.stream.request.plan, bytes), envelope, received };
+}
+
+/** The request's values; undefined for what is no record, or lacks one of them. */
+function fieldValues({ fields }: ExpandDefinition, record: unknown): Record<string, Scalar> | undefined {
+  if (typeof record !== "object" || record === null || Array.isArray(record)) return undefined;
+  const values: Record<string, Scalar> = {};
+  for (const [name, path] of Object.entries(fields)) {
+    const value = getByPath(record, fieldParts(path));
+    if (value === undefined || value === null || typeof value === "object") return undefined;
+    values[name] = value as Scalar;
+  }
+  return values;
+}
+
+function merged(record: Record<string, unknown>, detail: unknown, at: string | undefined): unknown {
+  if (at === undefined)
+    return typeof detail === "object" && detail !== null && !Array.isArray(detail)
+      ? { ...record, ...detail }
+      : record;
+  const parts = fieldParts(at);
+  const last = parts[parts.length - 1]!;
+  let inner = record;
+  for (const step of parts.slice(0, -1)) {
+    const next = inner[step];
+    inner[step] = typeof next === "object" && next !== null && !Array.isArray(next) ? next : {};
+    inner = inner[step] as Record<string, unknown>;
+  }
+  inner[last] = detail;
+  return record;
+}

@@ -1,0 +1,158 @@
+/** Reports: submitted, looked at with growing waits until they are done, then downloaded. */
+
+import type { Part } from "../../core/ask/parts.js";
+import { readPage } from "../../core/ask/read-page.js";
+import { planRequest } from "../../core/ask/request-plan.js";
+import type { TemplateValues } from "../../core/ask/template.js";
+import type { ReportDefinition } from "../../core/define/ask-schema.js";
+import { type CompiledRequest, compileRequest } from "../../core/define/compile-stream.js";
+import { durationMs } from "../../core/define/duration.js";
+import { BridgeError, isBridgeError } from "../../core/errors.js";
+import type { Asker, RawPage } from "./asker.js";
+
+/** A report that fails or expires is submitted anew, this often at most. */
+const MOST_SUBMITS = 3;
+/** Each look waits longer than the one before it. */
+const WAIT_GROWTH = 1.5;
+
+interface FinishedReport {
+  readonly id: string;
+  readonly link: string | undefined;
+}
+
+/** @throws BridgeError REPORT_FAILED and what a request throws */
+export async function fetchReport(
+  asker: Asker,
+  report: ReportDefinition,
+  part: Part,
+  values: TemplateValues,
+): Promise<RawPage> {
+  for (let submits = 1; ; submits++) {
+    const id = String(await askValue(asker, report.submit, report.submit.id, part, values));
+    const finished = await waitUntilDone(asker, report, id, part, values);
+    if (finished !== undefined) {
+      try {
+        return await download(asker, report, finished, part, values);
+      } catch (error) {
+        // it was there a moment ago: a report is kept for a while only
+        if (!isBridgeError(error, "NOT_FOUND") || submits >= MOST_SUBMITS) throw error;
+      }
+    }
+    if (submits >= MOST_SUBMITS)
+      throw new BridgeError(
+        "REPORT_FAILED",
+        `The report expired ${submits} times before it could be fetched.`,
+        { where: asker.where(part) },
+      );
+    asker.notice("The report has expired: it is submitted anew.");
+  }
+}
+
+/** Undefined when it has to be submitted anew. */
+async function waitUntilDone(
+  asker: Asker,
+  report: ReportDefinition,
+  id: string,
+  part: Part,
+  values: TemplateValues,
+): Promise<FinishedReport | undefined> {
+  const { poll, again_when: again } = report;
+  const { clock } = asker.shared;
+  const where = asker.where(part);
+  const from = clock.now();
+  const longestMs = durationMs(poll.longest);
+  const giveUpMs = durationMs(poll.give_up);
+  for (let waitMs = durationMs(poll.wait); ; waitMs = Math.min(longestMs, waitMs * WAIT_GROWTH)) {
+    await clock.sleep(waitMs, asker.options.signal);
+    asker.options.tally.waitedMs += waitMs;
+    const looked = await askPage(
+      asker,
+      poll,
+      [poll.state, ...(poll.link === undefined ? [] : [poll.link])],
+      part,
+      {
+        ...values,
+        report_id: id,
+      },
+    );
+    const state = looked.plan.records[0]!.first(looked.body);
+    const link = looked.plan.records[1]?.first(looked.body);
+    if (poll.done.some((each) => each === state))
+      return { id, link: link === undefined ? undefined : String(link) };
+    if (again.some((each) => each === state)) return undefined;
+    if (poll.failed.some((each) => each === state))
+      throw new BridgeError("REPORT_FAILED", `The report ${id} ended as ${String(state)}.`, { where });
+    if (clock.now() - from >= giveUpMs)
+      throw new BridgeError(
+        "REPORT_FAILED",
+        `The report ${id} is not done after ${poll.give_up}: it is ${String(state)}.`,
+        {
+          where,
+          hint: "Raise poll.give_up, or check that poll.done names the state in which a report is ready.",
+        },
+      );
+  }
+}
+
+async function download(
+  asker: Asker,
+  report: ReportDefinition,
+  finished: FinishedReport,
+  part: Part,
+  values: TemplateValues,
+): Promise<RawPage> {
+  const { account, headers } = asker.shared;
+  const { request: of } = asker.stream;
+  const where = asker.where(part);
+  const template = { get: report.download.get ?? "/", query: {}, headers: {}, safe_to_retry: false };
+  const link =
+    report.download.link === true ? absoluteLink(finished.link, account.baseUrl, where) : undefined;
+  const planned = planRequest(
+    account.baseUrl,
+    template,
+    headers,
+    { ...values, report_id: finished.id },
+    {},
+    link,
+  );
+  // credentials go to the API's own origins only, by the signer; its other headers stay at home as well
+  const own = account.origins.includes(new URL(planned.url).origin);
+  const request = own ? planned : { ...planned, headers: { "user-agent": headers["user-agent"] ?? "" } };
+  return asker.send(request, of, (response) => ({ ...readPage(response, of.plan), response }), where);
+}
+
+function absoluteLink(link: string | undefined, base: string, where: object): string {
+  if (link === undefined || !URL.canParse(link, `${base}/`))
+    throw new BridgeError("REPORT_FAILED", "The report is done, and nothing is at poll.link.", { where });
+  return new URL(link, `${base}/`).href;
+}
+
+/** One value of an answer. */
+async function askValue(
+  asker: Asker,
+  definition: ReportDefinition["submit"],
+  path: string,
+  part: Part,
+  values: TemplateValues,
+): Promise<unknown> {
+  const { plan, body } = await askPage(asker, definition, [path], part, values);
+  const value = plan.records[0]!.first(body);
+  if (typeof value === "string" || typeof value === "number" || typeof value === "bigint") return value;
+  throw new BridgeError("RECORDS_NOT_FOUND", `Nothing is at ${path} of the answer.`, {
+    where: asker.where(part),
+  });
+}
+
+async function askPage(
+  asker: Asker,
+  definition: ReportDefinition["submit"] | ReportDefinition["poll"],
+  paths: readonly string[],
+  part: Part,
+  values: TemplateValues,
+): Promise<{ plan: CompiledRequest["plan"]; body: unknown }> {
+  const of = compileRequest(definition, paths, asker.shared.connector.api.fails_when, {
+    stream: asker.stream.name,
+  });
+  const page = await asker.page(of, { at: "start" }, values, {}, asker.where(part), undefined);
+  return { plan: of.plan, body: page.body };
+}

@@ -1,0 +1,261 @@
+/**
+ * A stream asked in one run: its parts, and the pages of each part, ready to be shaped.
+ *
+ *   lists ─▶ parts ─▶ windows ─▶ pages (or a report, or figures joined) ─▶ detail ─▶ tags and conditions
+ */
+
+import { joinOnDimensions, measureGroups } from "../../core/ask/breakdown.js";
+import type { NextPage, PagePosition } from "../../core/ask/page-rule.js";
+import type { Part } from "../../core/ask/parts.js";
+import { applyRules, type PageRead, pageOfRecords, type RecordRules } from "../../core/ask/read-page.js";
+import type { Parameters } from "../../core/ask/request-plan.js";
+import { fillValue, namesInTemplate, type TemplateValues } from "../../core/ask/template.js";
+import type { CompiledStream } from "../../core/define/compile-stream.js";
+import { BridgeError, isBridgeError } from "../../core/errors.js";
+import { getByPath } from "../../core/shape/path-get.js";
+import { compareCursors, cursorValue, parseCursor, sendValue } from "../../core/track/cursor.js";
+import { halve, openWindows, type Window, windowValues } from "../../core/track/windows.js";
+import { type AccountParts, Asker, type AskOptions } from "./asker.js";
+import { expandPage } from "./expand.js";
+import { pageSeries, type SeriesPage } from "./page-series.js";
+import { fetchLists, fetchParts } from "./part-source.js";
+import { fetchReport } from "./report.js";
+
+/** One page of a stream; `number` counts from 1 in its part. */
+export interface Page extends PageRead {
+  readonly number: number;
+  readonly part: Part;
+  /** where the part goes on */
+  readonly next: NextPage;
+  /** records may have moved between the pages of this part */
+  readonly moved: boolean;
+}
+
+/** Where a part's pages begin. */
+export interface PartStart {
+  readonly since?: string | undefined;
+  readonly position?: PagePosition | undefined;
+  readonly window?: Window | undefined;
+}
+
+export class StreamAsk {
+  private readonly asker: Asker;
+  private readonly groups: readonly (readonly string[])[];
+  private lists: Promise<TemplateValues> | undefined;
+  private found: Promise<readonly Part[]> | undefined;
+
+  /** @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept */
+  constructor(
+    shared: AccountParts,
+    readonly stream: CompiledStream,
+    options: AskOptions,
+  ) {
+    this.asker = new Asker(shared, stream, options);
+    const { dimensions, measures } = stream.definition;
+    this.groups = measureGroups(dimensions, measures, { stream: stream.name });
+  }
+
+  get nowMs(): number {
+    return this.asker.nowMs;
+  }
+
+  /** The stream's parts; asked for once. */
+  parts(): Promise<readonly Part[]> {
+    this.found ??= this.fetchedLists().then((lists) =>
+      fetchParts(this.asker, lists, (asker) => everyPage(asker.shared, asker.stream, asker.options)),
+    );
+    return this.found;
+  }
+
+  private fetchedLists(): Promise<TemplateValues> {
+    this.lists ??= fetchLists(this.asker);
+    return this.lists;
+  }
+
+  /** The pages of one part, in one window where the stream has windows. */
+  async *pages(part: Part, start: PartStart = {}): AsyncGenerator<Page> {
+    const lists = await this.fetchedLists();
+    const values = this.valuesOf(part, start, lists);
+    const rules = this.rulesOf(part, lists);
+    const { expand } = this.stream.definition;
+    const { plan } = this.stream.request;
+    for await (const { page, number, next, moved } of this.rawPages(part, start, values)) {
+      const news = this.onlyNews(page, start.since);
+      const whole = expand === undefined ? news : await expandPage(this.asker, expand, news, part, values);
+      yield { ...applyRules(whole, plan, rules), number, part, next, moved };
+    }
+  }
+
+  private async *rawPages(
+    part: Part,
+    start: PartStart,
+    values: TemplateValues,
+  ): AsyncGenerator<Omit<SeriesPage, "page"> & { page: PageRead }> {
+    const { report } = this.stream.definition;
+    if (report !== undefined) {
+      const page = await fetchReport(this.asker, report, part, values);
+      yield { number: 1, page, next: { at: "end" }, moved: false };
+    } else if (this.groups.length > 1) {
+      yield {
+        number: 1,
+        page: await this.joinedFigures(part, start, values),
+        next: { at: "end" },
+        moved: false,
+      };
+    } else if (start.window !== undefined && this.mayBeCut()) {
+      yield* await this.wholeWindow(part, start, values);
+    } else yield* this.series(part, start, values);
+  }
+
+  private series(part: Part, start: PartStart, values: TemplateValues): AsyncGenerator<SeriesPage> {
+    const { request, key, code } = this.stream;
+    const parameters = this.parametersOf(start);
+    const position = start.position ?? deltaLink(this.stream, start.since);
+    return pageSeries(this.asker, request, { part, values, parameters, position, key, next: code?.next });
+  }
+
+  /** A window that may turn out too large is read to its end before any of it is taken. */
+  private async wholeWindow(part: Part, start: PartStart, values: TemplateValues): Promise<SeriesPage[]> {
+    const most = this.stream.definition.windows?.cut_at ?? Number.POSITIVE_INFINITY;
+    const pages: SeriesPage[] = [];
+    let records = 0;
+    for await (const each of this.series(part, start, values)) {
+      pages.push(each);
+      records += each.page.received;
+      if (records >= most)
+        throw new BridgeError("RESULTS_CUT", `The API gives ${most} records at most, and that many came.`, {
+          where: this.asker.where(part, each.number),
+        });
+    }
+    return pages;
+  }
+
+  private mayBeCut(): boolean {
+    const { windows, pages, fails_when: rules } = this.stream.definition;
+    const all = [...rules, ...this.asker.shared.connector.api.fails_when];
+    return (
+      windows?.cut_at !== undefined ||
+      pages?.at_most !== undefined ||
+      all.some((rule) => rule.then === "halve")
+    );
+  }
+
+  /** More measures than one request takes: each group is read to its end, then all are joined. */
+  private async joinedFigures(part: Part, start: PartStart, values: TemplateValues): Promise<PageRead> {
+    const answers = this.groups.map(async (measures) => {
+      const records: unknown[] = [];
+      let bytes = 0;
+      for await (const { page } of this.series(part, start, { ...values, measures })) {
+        records.push(...page.records);
+        bytes += page.bytes;
+      }
+      return { records, bytes };
+    });
+    const read = await Promise.all(answers);
+    const dimensions = this.stream.definition.dimensions?.names ?? [];
+    const joined = joinOnDimensions(
+      read.map(({ records }) => records),
+      dimensions,
+      this.asker.where(part),
+    );
+    return pageOfRecords(
+      joined,
+      this.stream.request.plan,
+      read.reduce((sum, { bytes }) => sum + bytes, 0),
+    );
+  }
+
+  private valuesOf(part: Part, { since, window }: PartStart, lists: TemplateValues): TemplateValues {
+    const { cursor, definition } = this.stream;
+    return {
+      ...this.asker.baseValues(),
+      ...lists,
+      ...part.values,
+      ...(cursor === undefined
+        ? {}
+        : { since: since === undefined ? undefined : sendValue(since, cursor.format) }),
+      ...(definition.windows === undefined || window === undefined
+        ? {}
+        : windowValues(definition.windows, window)),
+      ...(definition.dimensions === undefined ? {} : { dimensions: definition.dimensions.names }),
+      ...(definition.measures === undefined ? {} : { measures: this.groups[0] }),
+    };
+  }
+
+  private parametersOf({ since, window }: PartStart): Parameters {
+    const { cursor, definition } = this.stream;
+    const { windows } = definition;
+    const parameters: Record<string, string | undefined> = {};
+    if (cursor?.query !== undefined && since !== undefined)
+      parameters[cursor.query] = sendValue(since, cursor.format);
+    if (windows !== undefined && window !== undefined) {
+      const { from, to } = windowValues(windows, window);
+      if (windows.from !== undefined) parameters[windows.from] = from;
+      if (windows.to !== undefined) parameters[windows.to] = to;
+    }
+    return parameters;
+  }
+
+  private rulesOf(part: Part, lists: TemplateValues): RecordRules {
+    const { where, code, definition } = this.stream;
+    const values = { ...this.asker.baseValues(), ...lists, ...part.values };
+    const tag = Object.fromEntries(
+      Object.entries(definition.tag).map(([name, text]) => [
+        name,
+        typeof text === "string" ? (fillValue(text, values) ?? null) : text,
+      ]),
+    );
+    return { where, keep: code?.keep, tag };
+  }
+
+  /** Where the API has no filter for changes, what is older than the cursor is left out on our side. */
+  private onlyNews(page: PageRead, since: string | undefined): PageRead {
+    const { cursor, definition, request } = this.stream;
+    if (since === undefined || cursor?.field === undefined || cursor.query !== undefined) return page;
+    if (namesInTemplate(definition).has("since")) return page;
+    const from = parseCursor(since);
+    const records = page.records.filter((record) => {
+      const value = cursorValue(getByPath(record, cursor.field!));
+      return value === undefined || compareCursors(value, from) >= 0;
+    });
+    const { envelope, received, bytes } = page;
+    const all = page.span();
+    // the cursor's own order is seen in all of them: a list that ends early needs its last one
+    return { ...pageOfRecords(records, request.plan, bytes), envelope, received, span: () => all };
+  }
+}
+
+/** A delta that the API gave as an address is where the next pass begins. */
+function deltaLink({ cursor }: CompiledStream, since: string | undefined): PagePosition | undefined {
+  if (cursor?.kind !== "delta" || since === undefined || cursor.query !== undefined) return undefined;
+  return /^(https?:\/\/|\/)/.test(since) ? { at: "link", link: since } : undefined;
+}
+
+/** All pages of all parts, one part after the other; windows from their begin to now. */
+export async function* everyPage(
+  shared: AccountParts,
+  stream: CompiledStream,
+  options: AskOptions,
+  start: PartStart = {},
+): AsyncGenerator<Page> {
+  const ask = new StreamAsk(shared, stream, options);
+  const { windows } = stream.definition;
+  for (const part of await ask.parts()) {
+    if (windows === undefined) yield* ask.pages(part, start);
+    else for (const window of openWindows(windows, [], ask.nowMs)) yield* windowPages(ask, part, window);
+  }
+}
+
+/** The pages of a window; of its halves, where the API gives no more at a time. */
+export async function* windowPages(ask: StreamAsk, part: Part, window: Window): AsyncGenerator<Page> {
+  const { windows } = ask.stream.definition;
+  try {
+    yield* ask.pages(part, { window });
+  } catch (error) {
+    const halves =
+      windows !== undefined && isBridgeError(error, "RESULTS_CUT") ? halve(windows, window) : undefined;
+    if (halves === undefined) throw error;
+    const inOrder = windows?.order === "newest_first" ? [...halves].reverse() : halves;
+    for (const half of inOrder) yield* windowPages(ask, part, half);
+  }
+}
