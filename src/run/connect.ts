@@ -4,7 +4,7 @@ import { readFile } from "node:fs/promises";
 import { fileTokenStore } from "../auth/file-token-store.js";
 import { createSignIn, type SignInPorts } from "../auth/sign-in.js";
 import type { TokenStore } from "../auth/token-store.js";
-import type { PagePosition } from "../core/ask/page-rule.js";
+import type { PagePosition } from "../core/ask/page-position.js";
 import { planRequest } from "../core/ask/request-plan.js";
 import type { Clock } from "../core/clock.js";
 import { namesHint } from "../core/define/check.js";

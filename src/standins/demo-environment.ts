@@ -17,6 +17,11 @@ export function demoEnvironment(bookingsUrl: string, neighboursUrl: string): Rec
     STORES_PASSWORD: others.storesPassword,
     NOTICES_USER: others.noticesUser,
     NOTICES_PASSWORD: others.noticesPassword,
+    FIGURES_TOKEN: others.figuresToken,
+    FEEDBACK_KEY: others.feedbackKey,
+    DELIVERIES_USER: others.deliveriesUser,
+    DELIVERIES_PASSWORD: others.deliveriesPassword,
+    CREW_KEY: others.crewKey,
   };
 }
 

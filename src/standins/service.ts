@@ -32,7 +32,11 @@ const WINDOW_MS = 1000;
 export class Limiter {
   private readonly arrivals: number[] = [];
 
-  constructor(readonly limit: number | null) {}
+  constructor(
+    readonly limit: number | null,
+    /** tells nothing of the limit: a refusal is all that shows it */
+    readonly silent = false,
+  ) {}
 
   /** Counts one request and sets the headers that tell of the limit; false when it is one too many. */
   admit(reply: FastifyReply): boolean {
@@ -41,6 +45,7 @@ export class Limiter {
     while (this.arrivals.length > 0 && this.arrivals[0]! <= now - WINDOW_MS) this.arrivals.shift();
     const admitted = this.arrivals.length < this.limit;
     if (admitted) this.arrivals.push(now);
+    if (this.silent) return admitted;
     const resetSeconds = Math.ceil(((this.arrivals[0] ?? now) + WINDOW_MS - now) / 1000);
     reply.header("ratelimit-policy", `"default";q=${this.limit};w=${WINDOW_MS / 1000}`);
     reply.header("ratelimit", `"default";r=${this.limit - this.arrivals.length};t=${resetSeconds}`);

@@ -79,9 +79,10 @@ describe("planRequest", () => {
     expect(post({ form: { a: "{text}", b: "{ids*}", c: "{none}" } }, values)[1]).toBe(
       "a=x%22%3Cy%3E&b=a&b=b",
     );
-    expect(() => post({ text: "{none}", type: "text/plain" }, values)).toThrow(
-      /\{none\}, which has no value/,
-    );
+    expect(post({ text: "after={none};", type: "text/plain" }, values).slice(1)).toEqual([
+      "after=;",
+      "text/plain",
+    ]);
   });
 });
 

@@ -13,18 +13,10 @@ import { ExactNumber } from "../shape/exact-json.js";
 import { parsePath } from "../shape/naming.js";
 import { getByPath } from "../shape/path-get.js";
 import { compileJsonPath } from "./json-path.js";
+import type { NextPage, PagePosition } from "./page-position.js";
 import type { EnvelopeName, EnvelopePlace, PageRead } from "./read-page.js";
 import type { Parameters } from "./request-plan.js";
 import type { Scalar, TemplateValues } from "./template.js";
-
-/** Where a page begins. */
-export type PagePosition =
-  | { readonly at: "start"; readonly size?: number | undefined }
-  | { readonly at: "token"; readonly token: string; readonly size?: number | undefined }
-  | { readonly at: "link"; readonly link: string; readonly size?: undefined }
-  | { readonly at: "number"; readonly number: number; readonly size?: number | undefined }
-  | { readonly at: "offset"; readonly offset: number; readonly size?: number | undefined }
-  | { readonly at: "after"; readonly after: string; readonly size?: number | undefined };
 
 /** What has been read of the stream before, and of this page. */
 export interface Progress {
@@ -33,8 +25,6 @@ export interface Progress {
   /** records received, this page's counted */
   readonly records: number;
 }
-
-export type NextPage = PagePosition | { readonly at: "end"; readonly cut?: true | undefined };
 
 export interface PageRule {
   readonly definition: PagesDefinition | undefined;

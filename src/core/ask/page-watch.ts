@@ -3,7 +3,8 @@
 import { BridgeError, type Where } from "../errors.js";
 import { stringifyExact } from "../shape/exact-json.js";
 import { getByPath } from "../shape/path-get.js";
-import { type NextPage, type PagePosition, wholeNumber } from "./page-rule.js";
+import type { NextPage, PagePosition } from "./page-position.js";
+import { wholeNumber } from "./page-rule.js";
 import type { PageRead } from "./read-page.js";
 
 export interface Sighting {
@@ -17,6 +18,8 @@ export interface Sighting {
 export interface WatchRule {
   readonly key: readonly (readonly string[])[];
   readonly pastEnd: "empty" | "repeats";
+  /** pages overlap, so that records which move between them are found */
+  readonly overlaps: boolean;
   /** the parameter that the API should heed */
   readonly query: string | undefined;
 }
@@ -107,7 +110,8 @@ export class PageWatch {
     const total = wholeNumber(page.envelope.total);
     const before = this.total;
     this.total = total ?? before;
-    if (total === undefined || before === undefined || total === before) return undefined;
+    if (this.rule.overlaps || total === undefined || before === undefined || total === before)
+      return undefined;
     const first = !this.moved;
     this.moved = true;
     return first

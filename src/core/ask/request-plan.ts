@@ -5,8 +5,8 @@ import { BridgeError, type Where } from "../errors.js";
 import {
   escapeXml,
   expandTemplate,
+  fillBlank,
   fillOptional,
-  fillText,
   fillValue,
   isList,
   type Scalar,
@@ -141,9 +141,8 @@ function encodeQuery(pairs: Iterable<readonly [string, Scalar | readonly Scalar[
 
 function planBody(body: BodyDefinition, values: TemplateValues): { text: string; type: string } {
   if ("json" in body) return { text: JSON.stringify(fillJson(body.json, values)), type: "application/json" };
-  if ("xml" in body)
-    return { text: fillText(body.xml, values, {}, escapeXml), type: "text/xml; charset=utf-8" };
-  if ("text" in body) return { text: fillText(body.text, values), type: body.type };
+  if ("xml" in body) return { text: fillBlank(body.xml, values, escapeXml), type: "text/xml; charset=utf-8" };
+  if ("text" in body) return { text: fillBlank(body.text, values, (value) => value), type: body.type };
   const pairs = Object.entries(body.form).map(([name, text]) => [name, queryValue(text, values)] as const);
   return { text: encodeQuery(pairs), type: "application/x-www-form-urlencoded" };
 }

@@ -101,6 +101,12 @@ export function fillText(
   throw missing(text, empty, values, where);
 }
 
+/** As `fillOptional`, where an empty value is an empty text. */
+export function fillBlank(text: string, values: TemplateValues, prepare: (value: string) => string): string {
+  const blank = Object.fromEntries(Object.entries(values).map(([name, value]) => [name, value ?? ""]));
+  return fillOptional(text, blank, {}, prepare) ?? "";
+}
+
 /** The value itself, with its type, where the whole text is one `{name}`; else the filled text. */
 export function fillValue(
   text: string,

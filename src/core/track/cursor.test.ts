@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import type { PagePosition } from "../ask/page-rule.js";
+import type { PagePosition } from "../ask/page-position.js";
 import {
   type CursorRule,
   EMPTY_SPAN,

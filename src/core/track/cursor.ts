@@ -11,7 +11,7 @@
  */
 
 import { Temporal } from "temporal-polyfill";
-import type { PagePosition } from "../ask/page-rule.js";
+import type { PagePosition } from "../ask/page-position.js";
 import type { InstantFormat } from "../define/ask-schema.js";
 import { formatInstant, instantMicros } from "../shape/date-time.js";
 import { ExactNumber } from "../shape/exact-json.js";

@@ -3,7 +3,7 @@
  * page and window when its rows are in, and asks for the cursor at each checkpoint.
  */
 
-import type { NextPage, PagePosition } from "../ask/page-rule.js";
+import type { NextPage, PagePosition } from "../ask/page-position.js";
 import type { Part } from "../ask/parts.js";
 import type { WindowsDefinition } from "../define/ask-schema.js";
 import {

@@ -1,6 +1,6 @@
 /** One stream's way of asking in one run: its values, headers and place, and one request at a time. */
 
-import type { PagePosition } from "../../core/ask/page-rule.js";
+import type { PagePosition } from "../../core/ask/page-position.js";
 import { type Part, WHOLE_STREAM } from "../../core/ask/parts.js";
 import { type PageRead, readPage } from "../../core/ask/read-page.js";
 import { type ApiRequest, type Parameters, planRequest, resolveLink } from "../../core/ask/request-plan.js";
@@ -42,6 +42,8 @@ export type RawPage = PageRead & { readonly body: unknown; readonly response: Ht
 
 export class Asker {
   readonly nowMs: number;
+  /** page sizes that the API takes, where it refused the one asked for first */
+  private readonly sizes = new Map<CompiledRequest, number>();
 
   constructor(
     readonly shared: AccountParts,
@@ -69,6 +71,18 @@ export class Asker {
   baseValues(): TemplateValues {
     const now = formatMoment(this.nowMs * 1000, "date_time");
     return { ...this.shared.account.values, now, today: now.slice(0, 10) };
+  }
+
+  /** A first position with the page size that the API is known to take. */
+  ofKnownSize(of: CompiledRequest, position: PagePosition): PagePosition {
+    const size = this.sizes.get(of);
+    return size === undefined || position.at === "link" ? position : { ...position, size };
+  }
+
+  noteSize(of: CompiledRequest, refused: number | undefined, taken: number | undefined): void {
+    if (taken === undefined || (this.sizes.get(of) ?? Number.POSITIVE_INFINITY) <= taken) return;
+    this.sizes.set(of, taken);
+    this.notice(`The API refuses pages of ${refused} records: ${taken} are asked for instead.`);
   }
 
   notice(message: string): void {

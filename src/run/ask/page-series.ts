@@ -3,7 +3,7 @@
  * several are where the page rule knows where they begin.
  */
 
-import type { NextPage, PagePosition } from "../../core/ask/page-rule.js";
+import type { NextPage, PagePosition } from "../../core/ask/page-position.js";
 import { joinsBefore, PageWatch } from "../../core/ask/page-watch.js";
 import type { Part } from "../../core/ask/parts.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
@@ -78,6 +78,7 @@ class Series {
     this.watch = new PageWatch({
       key: options.key ?? [],
       pastEnd: definition?.past_end ?? "empty",
+      overlaps: definition?.overlap !== undefined,
       query: definition?.query,
     });
   }
@@ -90,7 +91,7 @@ class Series {
   async *pages(): AsyncGenerator<SeriesPage> {
     const { of, options } = this;
     let records = 0;
-    let position: PagePosition = options.position ?? of.pages.first();
+    let position: PagePosition = options.position ?? this.asker.ofKnownSize(of, of.pages.first());
     for (let number = 1; ; number++) {
       const where = this.asker.where(options.part, number);
       const arrived = await this.arrival(position, where);
@@ -160,9 +161,7 @@ class Series {
     } catch (error) {
       const smaller = isSizeRefusal(error) ? this.of.pages.smaller(position) : undefined;
       if (smaller === undefined || this.stopped.signal.aborted) throw error;
-      this.asker.notice(
-        `The API refuses pages of ${position.size} records: ${smaller.size} are asked for instead.`,
-      );
+      this.asker.noteSize(this.of, position.size, smaller.size);
       return this.ask(smaller, where);
     }
   }

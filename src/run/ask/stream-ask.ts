@@ -4,12 +4,14 @@
  *   lists ─▶ parts ─▶ windows ─▶ pages (or a report, or figures joined) ─▶ detail ─▶ tags and conditions
  */
 
+import pLimit, { type LimitFunction } from "p-limit";
 import { joinOnDimensions, measureGroups } from "../../core/ask/breakdown.js";
-import type { NextPage, PagePosition } from "../../core/ask/page-rule.js";
+import type { NextPage, PagePosition } from "../../core/ask/page-position.js";
 import type { Part } from "../../core/ask/parts.js";
 import { applyRules, type PageRead, pageOfRecords, type RecordRules } from "../../core/ask/read-page.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
 import { fillValue, namesInTemplate, type TemplateValues } from "../../core/ask/template.js";
+import type { ReportDefinition } from "../../core/define/ask-schema.js";
 import type { CompiledStream } from "../../core/define/compile-stream.js";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import { getByPath } from "../../core/shape/path-get.js";
@@ -42,6 +44,8 @@ export class StreamAsk {
   private readonly asker: Asker;
   private readonly groups: readonly (readonly string[])[];
   private lists: Promise<TemplateValues> | undefined;
+  /** lets no more reports be under way than the API permits */
+  private reports: LimitFunction | undefined;
   private found: Promise<readonly Part[]> | undefined;
 
   /** @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept */
@@ -91,11 +95,7 @@ export class StreamAsk {
     start: PartStart,
     values: TemplateValues,
   ): AsyncGenerator<Omit<SeriesPage, "page"> & { page: PageRead }> {
-    const { report } = this.stream.definition;
-    if (report !== undefined) {
-      const page = await fetchReport(this.asker, report, part, values);
-      yield { number: 1, page, next: { at: "end" }, moved: false };
-    } else if (this.groups.length > 1) {
+    if (this.groups.length > 1) {
       yield {
         number: 1,
         page: await this.joinedFigures(part, start, values),
@@ -107,11 +107,23 @@ export class StreamAsk {
     } else yield* this.series(part, start, values);
   }
 
+  /** The pages as they come: of a report one, its download. */
   private series(part: Part, start: PartStart, values: TemplateValues): AsyncGenerator<SeriesPage> {
-    const { request, key, code } = this.stream;
+    const { request, key, code, definition } = this.stream;
+    if (definition.report !== undefined) return this.reportSeries(definition.report, part, values);
     const parameters = this.parametersOf(start);
     const position = start.position ?? deltaLink(this.stream, start.since);
     return pageSeries(this.asker, request, { part, values, parameters, position, key, next: code?.next });
+  }
+
+  private async *reportSeries(
+    report: ReportDefinition,
+    part: Part,
+    values: TemplateValues,
+  ): AsyncGenerator<SeriesPage> {
+    this.reports ??= pLimit(report.at_once);
+    const page = await this.reports(() => fetchReport(this.asker, report, part, values));
+    yield { number: 1, page, next: { at: "end" }, moved: false };
   }
 
   /** A window that may turn out too large is read to its end before any of it is taken. */

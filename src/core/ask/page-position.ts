@@ -1,0 +1,12 @@
+/** Where pages begin: plain JSON, kept in the ledger so that a broken-off pass goes on there. */
+
+/** Where a page begins. */
+export type PagePosition =
+  | { readonly at: "start"; readonly size?: number | undefined }
+  | { readonly at: "token"; readonly token: string; readonly size?: number | undefined }
+  | { readonly at: "link"; readonly link: string; readonly size?: undefined }
+  | { readonly at: "number"; readonly number: number; readonly size?: number | undefined }
+  | { readonly at: "offset"; readonly offset: number; readonly size?: number | undefined }
+  | { readonly at: "after"; readonly after: string; readonly size?: number | undefined };
+
+export type NextPage = PagePosition | { readonly at: "end"; readonly cut?: true | undefined };
