@@ -25,6 +25,15 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--yes", "ask nothing")
     .action(async (options) => setExitCode(await (await import("./init-command.js")).initCommand(options)));
   program
+    .command("plan")
+    .description("what a run would ask and write, and what to be careful of; sends nothing")
+    .argument("[bridge]", "name of the bridge; left out, all of them")
+    .option(...PROJECT_OPTION)
+    .option("--json", "the plans as JSON lines")
+    .action(async (bridge, options) =>
+      setExitCode(await (await import("./plan-command.js")).planCommand(bridge, options)),
+    );
+  program
     .command("run")
     .description("carry a bridge, or all bridges of the project")
     .argument("[bridge]", "name of the bridge; left out, all of them")
@@ -32,6 +41,8 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--stream <name...>", "only these streams of the bridge")
     .option("--plain", "plain lines instead of the live view")
     .option("--json", "events as JSON lines")
+    .option("--record <file>", "write what the API answers into a HAR file, without secrets")
+    .option("--replay <file>", "take the answers from such a file: nothing is sent")
     .addHelpText("after", EXIT_CODE_HELP)
     .action(async (bridge, options) =>
       setExitCode(await (await import("./run-command.js")).runCommand(bridge, options)),

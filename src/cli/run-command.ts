@@ -1,24 +1,33 @@
 /** `run`: carries a bridge, or all bridges of the project. */
 
+import { readFileSync, rmSync, writeFileSync } from "node:fs";
+import type { Har } from "har-format";
 import colors from "picocolors";
-import { isBridgeError, toBridgeError } from "../core/errors.js";
+import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
+import { openReplay, Recorder, type Replay } from "../http/har.js";
 import type { RunReport } from "../run/events.js";
 import { type OpenedProject, openProject } from "../run/project.js";
+import type { Warehouse } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { openView, reportText, type ViewKind } from "./progress.js";
-import { errorText, timeText } from "./words.js";
+import { countOf, errorText, timeText } from "./words.js";
 
 export interface RunCommandOptions {
   readonly project: string;
   readonly stream?: readonly string[] | undefined;
   readonly json?: boolean | undefined;
   readonly plain?: boolean | undefined;
+  /** write what the API answers into this HAR file */
+  readonly record?: string | undefined;
+  /** take the answers from this HAR file */
+  readonly replay?: string | undefined;
 }
 
 /** The exit code: of the first failure, where there is one. */
 export async function runCommand(bridge: string | undefined, options: RunCommandOptions): Promise<number> {
   const project = await openProject(options.project);
   const names = bridge === undefined ? project.bridges : [bridge];
+  checkRecording(names, options);
   const stop = new AbortController();
   let exitCode = EXIT_CODES.done;
   for (const name of names) {
@@ -36,7 +45,11 @@ async function runOne(
   stop: AbortController,
 ): Promise<number> {
   try {
-    const report = await runBridge(project, name, { ...options, kind: viewKind(options) }, stop);
+    const ways = options.replay === undefined ? {} : await openReplayFile(options.replay);
+    const recorder = options.record === undefined ? undefined : new Recorder();
+    const kind = viewKind(options);
+    const report = await runBridge(project, name, { stream: options.stream, kind, ...ways, recorder }, stop);
+    if (recorder !== undefined) writeRecording(recorder, options.record!, kind);
     return exitCodeOf(report);
   } catch (thrown) {
     const error = toBridgeError(thrown, { bridge: name });
@@ -50,14 +63,73 @@ export function viewKind({ json, plain }: Pick<RunCommandOptions, "json" | "plai
   return plain === true || process.stdout.isTTY !== true ? "plain" : "live";
 }
 
+/** How a bridge is run from the command line. */
+export interface BridgeRun {
+  readonly stream?: readonly string[] | undefined;
+  readonly kind: ViewKind;
+  readonly recorder?: Recorder | undefined;
+  readonly replay?: Replay | undefined;
+  readonly warehouse?: Warehouse | undefined;
+}
+
+/** A recording is of one run of one bridge. */
+function checkRecording(names: readonly string[], { record, replay }: RunCommandOptions): void {
+  if (record === undefined && replay === undefined) return;
+  const option = record === undefined ? "--replay" : "--record";
+  if (record !== undefined && replay !== undefined)
+    throw new BridgeError("CONFIG_INVALID", "--record and --replay do not go together.");
+  if (names.length > 1)
+    throw new BridgeError(
+      "CONFIG_INVALID",
+      `${option} is for one bridge, and the project has ${names.length}.`,
+      {
+        hint: `Name the bridge: early-bridge run ${names[0]} ${option} ${record ?? replay}`,
+      },
+    );
+}
+
+/** Answers from a HAR file, into a DuckDB file of their own beside it: the bridge's tables stay as they are. */
+async function openReplayFile(path: string): Promise<Pick<BridgeRun, "replay" | "warehouse">> {
+  let har: Har;
+  try {
+    har = JSON.parse(readFileSync(path, "utf8")) as Har;
+  } catch (cause) {
+    const message = `The recording ${path} cannot be read: ${(cause as Error).message}.`;
+    throw new BridgeError("FILE_UNREADABLE", message, {
+      hint: "Make one by: early-bridge run --record <file>.",
+      cause,
+    });
+  }
+  const { duckdb } = await import("../warehouse/duckdb/index.js");
+  const database = `${path}.duckdb`;
+  rmSync(database, { force: true });
+  return { replay: openReplay(har), warehouse: duckdb(database) };
+}
+
+function writeRecording(recorder: Recorder, path: string, kind: ViewKind): void {
+  const recording = recorder.recording();
+  writeFileSync(path, JSON.stringify(recording, null, 1), { mode: 0o600 });
+  if (kind === "json") return;
+  process.stdout.write(
+    `Recorded ${countOf(recording.log.entries.length, "exchange")} in ${path}, without secrets. `,
+  );
+  process.stdout.write("It holds the API's data: look through it before you give it away.\n");
+}
+
 /** Runs one bridge under a view, and prints its report. Ctrl-C stops it at a checkpoint; a second one ends at once. */
 export async function runBridge(
   project: OpenedProject,
   name: string,
-  options: { readonly stream?: readonly string[] | undefined; readonly kind: ViewKind },
+  options: BridgeRun,
   stop: AbortController,
 ): Promise<RunReport> {
-  const { bridge, close } = await project.openBridge(name);
+  const { recorder, replay, warehouse, stream } = options;
+  const { bridge, close } = await project.openBridge(name, {
+    warehouse,
+    onRecord: recorder?.onRecord,
+    replay: replay?.send,
+    clock: replay?.clock,
+  });
   const view = await openView(options.kind, `${colors.bold(name)} → ${bridge.warehouse.title}`);
   const onInterrupt = () => {
     if (stop.signal.aborted) process.exit(EXIT_CODES.stopped);
@@ -67,7 +139,9 @@ export async function runBridge(
   process.on("SIGINT", onInterrupt);
   process.on("SIGTERM", onInterrupt);
   try {
-    const report = await bridge.run({ streams: options.stream, signal: stop.signal, onEvent: view.onEvent });
+    const { signal } = stop;
+    const { onEvent } = view;
+    const report = await bridge.run({ streams: stream, signal, recorder, cursors: replay?.cursors, onEvent });
     view.close();
     if (options.kind === "plain") process.stdout.write("\n");
     if (options.kind !== "json") tellReport(report);
@@ -86,7 +160,7 @@ function tellReport(report: RunReport): void {
   const took = timeText(endedAtMs - startedAtMs);
   process.stdout.write(`${colors.bold(bridge)}  run ${run}  ${colour(outcome)} in ${took}\n\n`);
   process.stdout.write(`${reportText(run, streams)}\n\n`);
-  if (outcome === "stopped")
+  if (outcome === "stopped" && report.error === undefined)
     process.stdout.write("Stopped at a checkpoint; run again to go on from there.\n");
 }
 

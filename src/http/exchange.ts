@@ -152,7 +152,7 @@ class AccountExchange implements Exchange {
         if (response.status === 429) gate.refused(entered, told);
         else gate.leave(entered, told);
         this.noteClock(response, sentMs);
-        tally.bytes += response.body.length;
+        tally.bytes += response.spool?.size ?? response.body.length;
         return response;
       } catch (error) {
         gate.leave(entered, undefined);

@@ -10,6 +10,8 @@ export interface GateOptions extends PaceLimits {
   readonly groups?: Readonly<Record<string, Partial<PaceLimits>>> | undefined;
   /** the longest wait for a limit, in ms; what takes longer is refused with the time it can go on */
   readonly patienceMs?: number | undefined;
+  /** nobody is there to refuse anything: only the requests at once are counted */
+  readonly unlimited?: boolean | undefined;
 }
 
 /** How a request counts: streams take turns by lane, a group has limits of its own. */
@@ -45,6 +47,7 @@ export class PaceGate {
   private readonly pace: Pace;
   private readonly groups = new Map<string, Pace>();
   private readonly patienceMs: number;
+  private readonly unlimited: boolean;
   /** waiting requests by lane; the lanes take turns */
   private readonly lanes = new Map<string, Waiting[]>();
   private turning = false;
@@ -55,7 +58,8 @@ export class PaceGate {
     options: GateOptions,
     private readonly clock: Clock,
   ) {
-    const { groups = {}, patienceMs = DEFAULT_PATIENCE_MS } = options;
+    const { groups = {}, patienceMs = DEFAULT_PATIENCE_MS, unlimited = false } = options;
+    this.unlimited = unlimited;
     this.pace = new Pace(options);
     this.patienceMs = patienceMs;
     for (const [name, limits] of Object.entries(groups))
@@ -121,6 +125,10 @@ export class PaceGate {
 
   /** The API answered 429: everyone waits. */
   refused(entered: Entered, told: LimitsTold): void {
+    if (this.unlimited) {
+      this.leave(entered, undefined);
+      return;
+    }
     const now = this.clock.now();
     for (const [i, [pace, ticket]] of entered.tickets.entries()) {
       if (i === 0) pace.refused(ticket, now, told);

@@ -52,7 +52,7 @@ function runSpent(error: BridgeError, retries: number): BridgeError {
 }
 
 function afterTries(error: BridgeError, tries: number): BridgeError {
-  if (tries === 1) return error;
+  if (tries === 1 || error.kind === "stopped") return error;
   return new BridgeError(error.code, `${error.message.replace(/\.$/, "")} (tried ${tries} times).`, {
     where: error.where,
     hint: error.hint,

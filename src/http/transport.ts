@@ -4,6 +4,7 @@ import { brotliDecompressSync, gunzipSync, inflateSync } from "node:zlib";
 import { Agent, type Dispatcher, EnvHttpProxyAgent, ProxyAgent } from "undici";
 import { BridgeError, type ErrorCode } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
+import { readLongBody, type Spool } from "./spool.js";
 
 export interface HttpRequest {
   readonly method: "GET" | "POST";
@@ -11,12 +12,16 @@ export interface HttpRequest {
   readonly headers: Readonly<Record<string, string>>;
   readonly body?: string | undefined;
   readonly signal?: AbortSignal | undefined;
+  /** a longer body goes into a file instead of memory; in bytes. Default: none does */
+  readonly spoolAbove?: number | undefined;
 }
 
 export interface HttpResponse {
   readonly status: number;
   readonly headers: HeaderValues;
+  /** empty where the body is in a file */
   readonly body: Uint8Array;
+  readonly spool?: Spool | undefined;
   readonly url: string;
 }
 
@@ -102,9 +107,11 @@ async function sendBy(agent: Dispatcher, request: HttpRequest, maxBodyBytes: num
       signal: request.signal ?? null,
     });
     const headers = flatHeaders(answer.headers);
-    const raw = await answer.body.bytes();
-    const body = decompress(raw, headers["content-encoding"], maxBodyBytes);
-    return { status: answer.statusCode, headers, body, url: request.url };
+    const read =
+      request.spoolAbove === undefined
+        ? { body: decompress(await answer.body.bytes(), headers["content-encoding"], maxBodyBytes) }
+        : await readLongBody(answer.body, headers["content-encoding"], request.spoolAbove);
+    return { status: answer.statusCode, headers, ...read, url: request.url };
   } catch (error) {
     if (request.signal?.aborted) throw new BridgeError("STOPPED", "Stopped on request.", { cause: error });
     throw transportError(error, url);

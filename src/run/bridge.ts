@@ -7,7 +7,8 @@ import { durationMs } from "../core/define/duration.js";
 import { bridgeStreamsSchema, checkpointSchema, type WriteMode } from "../core/define/project-schema.js";
 import { BridgeError, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
-import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
+import type { RunRecorder, StartCursors } from "../http/har.js";
+import type { RunOutcome, Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
 import { carryStream } from "./carry-stream.js";
 import type { Api } from "./connect.js";
 import type { OnRunEvent, RunReport, StreamReport } from "./events.js";
@@ -32,6 +33,10 @@ export interface RunOptions {
   readonly streams?: readonly string[] | undefined;
   /** Aborted: reading stops, what was read is committed, and the report says "stopped". */
   readonly signal?: AbortSignal | undefined;
+  /** notes what the run begins with, so that it can be replayed */
+  readonly recorder?: RunRecorder | undefined;
+  /** begin with these cursors instead of the ledger's: those of a recording */
+  readonly cursors?: StartCursors | undefined;
   readonly onEvent?: OnRunEvent | undefined;
 }
 
@@ -70,11 +75,23 @@ export function openBridge(options: BridgeOptions): Bridge {
     schema,
     warehouse,
     streams,
-    async run({ streams: only, signal, onEvent = () => {} } = {}) {
+    async run({ streams: only, signal, recorder, cursors, onEvent = () => {} } = {}) {
       const names = chooseStreams(streams, only, name);
       const session = await warehouse.open();
       try {
-        return await runStreams({ api, session, name, schema, streams, names, checkpoint, signal, onEvent });
+        return await runStreams({
+          api,
+          session,
+          name,
+          schema,
+          streams,
+          names,
+          checkpoint,
+          signal,
+          recorder,
+          cursors,
+          onEvent,
+        });
       } finally {
         await session.close();
       }
@@ -124,15 +141,20 @@ interface RunParts {
   readonly names: readonly string[];
   readonly checkpoint: { readonly rows: number; readonly everyMs: number };
   readonly signal: AbortSignal | undefined;
+  readonly recorder: RunRecorder | undefined;
+  readonly cursors: StartCursors | undefined;
   readonly onEvent: OnRunEvent;
 }
 
 async function runStreams(parts: RunParts): Promise<RunReport> {
   const { api, session, name: bridge, schema, streams, names, checkpoint, onEvent } = parts;
   const { ledger } = session;
+  // waiting for a checkpoint to fall due would be waiting like any other: it would pass at once
+  const due = api.replays ? { ...checkpoint, everyMs: Number.POSITIVE_INFINITY } : checkpoint;
   const startedAtMs = api.clock.now();
   api.beginRun(await ledger.requestsSince(bridge, startedAtMs - DAY_MS));
   const run = await ledger.startRun({ bridge, startedAtMs });
+  parts.recorder?.runStarted(startedAtMs);
   onEvent({ type: "run started", run, bridge, streams: names });
   // a wrong secret or a broken warehouse concerns all streams: the others stop instead of failing one by one
   const fatal = new AbortController();
@@ -141,7 +163,20 @@ async function runStreams(parts: RunParts): Promise<RunReport> {
   const atOnce = pLimit(api.connector.api.pace.at_once);
   const carry = async (stream: string): Promise<StreamReport> => {
     const write = streams.get(stream)!;
-    const common = { api, session, run, bridge, schema, checkpoint, rootTables, startedAtMs, onEvent };
+    const { recorder, cursors } = parts;
+    const own = { recorder, cursors: cursors?.[stream] };
+    const common = {
+      api,
+      session,
+      run,
+      bridge,
+      schema,
+      checkpoint: due,
+      rootTables,
+      startedAtMs,
+      onEvent,
+      ...own,
+    };
     const report = await carryStream({ ...common, stream, write, signal });
     if (report.error?.kind === "sign_in" || report.error?.kind === "warehouse") fatal.abort();
     return report;
@@ -174,7 +209,7 @@ function makeReport(
   streams: readonly StreamReport[],
 ): RunReport {
   const error = streams.find((stream) => stream.error !== undefined)?.error;
-  const outcome =
-    error !== undefined ? "failed" : streams.some((each) => each.outcome === "stopped") ? "stopped" : "done";
+  const one = (outcome: RunOutcome) => streams.some((each) => each.outcome === outcome);
+  const outcome = one("failed") ? "failed" : one("stopped") ? "stopped" : "done";
   return { run, bridge, outcome, startedAtMs, endedAtMs, streams, error };
 }

@@ -19,6 +19,7 @@ import type { CursorSpan, SavedCursor } from "../core/track/cursor.js";
 import type { PartProgress } from "../core/track/part-progress.js";
 import type { Window } from "../core/track/windows.js";
 import { newTally } from "../http/exchange.js";
+import type { RunRecorder, StartCursors } from "../http/har.js";
 import {
   addCounts,
   type CheckpointEntry,
@@ -51,6 +52,8 @@ export interface CarryOptions {
   readonly rootTables: ReadonlySet<string>;
   readonly startedAtMs: number;
   readonly signal: AbortSignal;
+  readonly recorder: RunRecorder | undefined;
+  readonly cursors: StartCursors[string] | undefined;
   readonly onEvent: OnRunEvent;
 }
 
@@ -109,6 +112,7 @@ class Carrier {
 
   async carry(): Promise<void> {
     const cursors = await this.open();
+    this.options.recorder?.streamStarted(this.options.stream, cursors);
     try {
       await this.readAll(cursors);
       await this.commit((entry) => this.load.finish(entry), true);
@@ -162,6 +166,7 @@ class Carrier {
     this.shape = new Shape({ stream: name, key, columns, names, takenTables }, known);
     this.checkpointAtMs = api.clock.now();
     if (write === "replace") return new Map();
+    if (this.options.cursors !== undefined) return new Map(Object.entries(this.options.cursors));
     const cursors = await ledger.cursors(bridge, name);
     if (!this.load.fresh || cursors.size === 0) return cursors;
     // a stream that was empty so far has a cursor without a value, and no table to miss
@@ -288,11 +293,12 @@ class Carrier {
 
   /** While pages are long in coming, a checkpoint that falls due is made all the same. */
   private armDue(): void {
-    if (this.due !== undefined || this.load.waitingRows === 0) return;
-    const { clock } = this.options.api;
+    const { api, checkpoint } = this.options;
+    const { clock } = api;
+    if (this.due !== undefined || this.load.waitingRows === 0 || !Number.isFinite(checkpoint.everyMs)) return;
     const due = new AbortController();
     this.due = due;
-    const waitMs = Math.max(0, this.checkpointAtMs + this.options.checkpoint.everyMs - clock.now());
+    const waitMs = Math.max(0, this.checkpointAtMs + checkpoint.everyMs - clock.now());
     const late = clock.sleep(waitMs, due.signal).then(() =>
       this.inTurn(async () => {
         if (due.signal.aborted) return;

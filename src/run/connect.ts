@@ -43,7 +43,7 @@ export interface ConnectOptions {
   /** reads a file of values for a fan-out; default: from the working folder */
   readonly readFile?: ((path: string) => Promise<Uint8Array>) | undefined;
   /** takes every exchange as it was before credentials were added */
-  readonly onRecord?: ((recorded: RecordedExchange) => void) | undefined;
+  readonly onRecord?: ((recorded: RecordedExchange, hide: (text: string) => string) => void) | undefined;
   /** answers instead of the network; nothing is signed then, and no limit is waited for */
   readonly replay?: Send | undefined;
   readonly retry?: Partial<RetryPolicy> | undefined;
@@ -70,6 +70,8 @@ export interface Api {
   readonly account: Account;
   readonly clock: Clock;
   readonly redactor: Redactor;
+  /** answers come from a recording, and its time passes only while something is waited for */
+  readonly replays: boolean;
   /** what its signing in works with: the account's own sender, clock and token store */
   readonly signInPorts: SignInPorts;
   /** what the API said last of the requests left in its limit */
@@ -115,12 +117,15 @@ export function connect(connector: Connector, settings: AccountSettings, options
   const signIn = options.replay === undefined ? connector.api.sign_in : "none";
   const code = options.replay === undefined ? connector.code : undefined;
   const signedIn = createSignIn(signIn, code, account, redactor, signInPorts);
+  const { onRecord: take } = options;
+  const onRecord =
+    take === undefined ? undefined : (each: RecordedExchange) => take(each, (text) => redactor.hide(text));
   const exchange = createExchange({
     ...ports,
     sign: signedIn.sign,
     gate,
     redactor,
-    onRecord: options.onRecord,
+    onRecord,
   });
   const close = async () => {
     // a session that cannot be ended ends by itself
@@ -149,6 +154,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
     account,
     clock,
     redactor,
+    replays: options.replay !== undefined,
     signInPorts,
     requestsLeft: () => gate.left,
     stream,
@@ -183,7 +189,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
 
 function openGate({ api }: Connector, clock: Clock, unlimited: boolean): PaceGate {
   const { at_once: atOnce, groups, patience, ...rates } = api.pace;
-  if (unlimited) return new PaceGate({ atOnce }, clock);
+  if (unlimited) return new PaceGate({ atOnce, unlimited }, clock);
   const narrower = Object.entries(groups).map(
     ([name, { at_once: most, ...own }]) => [name, { ...limitsOf(own), atOnce: most ?? atOnce }] as const,
   );

@@ -38,7 +38,19 @@ export interface OpenedBridge {
 }
 
 /** What may be chosen when an account of a project is opened. */
-export type AccountOptions = Pick<ConnectOptions, "http" | "retry" | "clock" | "random">;
+export type AccountOptions = Pick<
+  ConnectOptions,
+  "http" | "retry" | "clock" | "random" | "onRecord" | "replay"
+>;
+
+export interface BridgeChoice extends AccountOptions {
+  /** carry into this warehouse instead of the project's */
+  readonly warehouse?: Warehouse | undefined;
+}
+
+/** Stands for settings that are not there when a recording is replayed: no request goes there. */
+const REPLAYED = "https://replay.invalid";
+const REPLAYED_SECRET = "not-needed-for-a-replay";
 
 export interface OpenedProject {
   readonly folder: string;
@@ -46,7 +58,7 @@ export interface OpenedProject {
   /** names of the bridges, in the file's order */
   readonly bridges: readonly string[];
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_*, DRIVER_MISSING */
-  openBridge(name: string, options?: AccountOptions): Promise<OpenedBridge>;
+  openBridge(name: string, options?: BridgeChoice): Promise<OpenedBridge>;
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_* */
   openAccount(name: string, options?: AccountOptions): Promise<Api>;
   warehouse(name: string): Promise<Warehouse>;
@@ -84,12 +96,12 @@ class ProjectReader {
     private readonly tokens: TokenStore,
   ) {}
 
-  async openBridge(name: string, options: AccountOptions = {}): Promise<OpenedBridge> {
+  async openBridge(name: string, { warehouse: other, ...options }: BridgeChoice = {}): Promise<OpenedBridge> {
     const definition = this.named("bridges", name, []);
     const { from, to, schema, streams, checkpoint } = definition;
     const api = await this.openAccount(from, options, ["bridges", name, "from"]);
     this.checkStreams(name, streams, api.connector);
-    const warehouse = await this.warehouse(to, ["bridges", name, "to"]);
+    const warehouse = other ?? (await this.warehouse(to, ["bridges", name, "to"]));
     const bridge = openBridge({ from: api, to: warehouse, name, schema, streams, checkpoint });
     return { bridge, api, close: () => api.close() };
   }
@@ -100,13 +112,15 @@ class ProjectReader {
     const missing = `The connector file of account ${name} is not there.`;
     const file = await readYaml(path, missing, this.file.place(["accounts", name, "connector"]));
     const connector = checkConnector(file.value, file);
-    const settings = await this.settings(name, account, connector);
+    const replays = options.replay !== undefined;
+    const settings = await this.settings(name, account, connector, replays);
     return connect(connector, settings, {
       ...options,
       name,
       place: (setting) => this.file.place(["accounts", name, setting], true),
-      http: { ...(await this.http(name, account.http)), ...options.http },
+      http: { ...(replays ? {} : await this.http(name, account.http)), ...options.http },
       tokens: await this.tokensOf(name),
+      readFile: (partFile) => readFile(resolve(this.folder, partFile)),
       readSecretFile: (secretPath) => this.secretFile(secretPath, ["accounts", name]),
     });
   }
@@ -148,6 +162,7 @@ class ProjectReader {
     name: string,
     account: Project["accounts"][string],
     connector: Connector,
+    replays: boolean,
   ): Promise<AccountSettings> {
     const settings: Record<string, string | number | boolean> = {};
     for (const [key, value] of Object.entries(account)) {
@@ -163,7 +178,11 @@ class ProjectReader {
           },
         );
       }
-      settings[key] = await this.value(value, path);
+      settings[key] = await this.value(value, path).catch((error: unknown) => {
+        if (replays && isBridgeError(error))
+          return connector.settings[key]?.secret === true ? REPLAYED_SECRET : REPLAYED;
+        throw error;
+      });
     }
     return settings;
   }

@@ -49,9 +49,15 @@ export interface TestProject {
 }
 
 /** The demo's project, pointed at a service, or at all of them. */
-export function demoProject(url: string, neighboursUrl = "http://127.0.0.1:9"): TestProject {
+const NO_NEIGHBOURS = "http://127.0.0.1:9";
+
+export function demoProject(url: string, neighboursUrl = NO_NEIGHBOURS): TestProject {
   const folder = temporaryFolder();
   cpSync("demo", folder, { recursive: true });
+  const path = join(folder, "bridges.yaml");
+  // without the other services there is one bridge only
+  if (neighboursUrl === NO_NEIGHBOURS)
+    writeFileSync(path, readFileSync(path, "utf8").split("  sensors: { from")[0]!);
   writeFileSync(join(folder, ".env"), envFileText(demoEnvironment(url, neighboursUrl)), { mode: 0o600 });
   return {
     folder,

@@ -10,3 +10,6 @@ export type PagePosition =
   | { readonly at: "after"; readonly after: string; readonly size?: number | undefined };
 
 export type NextPage = PagePosition | { readonly at: "end"; readonly cut?: true | undefined };
+
+/** What follows a page, or a piece of one: `within` is the rest of the same answer. */
+export type Sequel = NextPage | { readonly at: "within" };

@@ -24,6 +24,8 @@ export interface WatchRule {
   readonly query: string | undefined;
 }
 
+/** Pages that overlap and hold the same, one after the other: as many mean that the API stands still. */
+const MOST_IN_A_ROW = 3;
 const NOTHING: Sighting = { ends: false, repeats: false, notice: undefined };
 
 export class PageWatch {
@@ -31,6 +33,7 @@ export class PageWatch {
   private previous: readonly unknown[] = [];
   private total: number | undefined;
   private pages = 0;
+  private inARow = 0;
   /** the API's total changed while its pages were read: records may have moved between them */
   moved = false;
 
@@ -40,6 +43,7 @@ export class PageWatch {
   look(position: PagePosition, page: PageRead, where: Where): Sighting {
     this.pages++;
     const repeated = this.repeats(page);
+    this.inARow = repeated ? this.inARow + 1 : 0;
     const sighting = repeated ? this.onRepeated(position, page, where) : NOTHING;
     this.previous = page.records;
     return sighting.notice === undefined ? { ...sighting, notice: this.totalChanged(page) } : sighting;
@@ -80,13 +84,16 @@ export class PageWatch {
   }
 
   private onRepeated(position: PagePosition, page: PageRead, where: Where): Sighting {
+    // insertions may move a page by just the step that was made; an API that does not heed the step goes on so
+    if (this.rule.overlaps && this.inARow < MOST_IN_A_ROW) return NOTHING;
     const numbered = position.at === "number" || position.at === "offset";
     if (numbered && this.rule.pastEnd === "repeats") return { ends: true, repeats: true, notice: undefined };
     const keyed = this.rule.key.length > 0;
     const what = describePosition(position);
     // that pages differed before shows that the API heeds the parameter
     const pastEnd =
-      keyed && (this.pages > 2 || (position.size !== undefined && page.received < position.size));
+      keyed &&
+      !this.rule.overlaps && (this.pages > 2 || (position.size !== undefined && page.received < position.size));
     if (numbered && pastEnd) {
       return {
         ends: true,
@@ -135,7 +142,8 @@ export function joinsBefore(
   overlap: number,
   key: readonly (readonly string[])[],
 ): boolean {
-  if (before.length === 0 || page.length === 0) return true;
+  // an empty page shows no record that is in both: the list has become shorter meanwhile
+  if (before.length === 0) return true;
   const identity = (record: unknown) => stringifyExact(identityOf(record, key));
   const tail = new Set(before.slice(-overlap).map(identity));
   return page.some((record) => tail.has(identity(record)));

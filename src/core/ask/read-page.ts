@@ -66,7 +66,7 @@ export function readPage(
   const body = trees[0];
   return {
     ...pageOfRecords(records, plan, answer.body.length),
-    envelope: readEnvelope(body, answer, plan),
+    envelope: readEnvelope(body, answer.headers, plan),
     body,
   };
 }
@@ -142,7 +142,8 @@ function isEmptyXml(body: unknown, plan: ReadPlan): boolean {
   });
 }
 
-function readEnvelope(body: unknown, { headers }: Answer, plan: ReadPlan): PageRead["envelope"] {
+/** The envelope's values, from the body's tree and the headers. */
+export function readEnvelope(body: unknown, headers: HeaderValues, plan: ReadPlan): PageRead["envelope"] {
   const values: Partial<Record<EnvelopeName, unknown>> = {};
   for (const [name, place] of Object.entries(plan.envelope) as [EnvelopeName, EnvelopePlace][])
     values[name] = "header" in place ? headers[place.header] : place.first(body);

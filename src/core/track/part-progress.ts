@@ -3,7 +3,7 @@
  * page and window when its rows are in, and asks for the cursor at each checkpoint.
  */
 
-import type { NextPage, PagePosition } from "../ask/page-position.js";
+import type { PagePosition, Sequel } from "../ask/page-position.js";
 import type { Part } from "../ask/parts.js";
 import type { WindowsDefinition } from "../define/ask-schema.js";
 import {
@@ -28,7 +28,7 @@ export interface ProgressRule {
 /** What a page says of the part's progress. */
 export interface PageProgress {
   readonly span: CursorSpan | undefined;
-  readonly next: NextPage;
+  readonly next: Sequel;
   readonly moved: boolean;
   readonly delta: string | undefined;
 }
@@ -72,7 +72,7 @@ export class PartProgress {
   tookPage(page: PageProgress): boolean {
     this.changed = true;
     if (page.span !== undefined) this.span = joinSpans(this.span, page.span);
-    this.next = page.next.at === "end" ? undefined : page.next;
+    this.next = page.next.at === "end" || page.next.at === "within" ? undefined : page.next;
     this.delta = page.delta ?? this.delta;
     this.moved ||= page.moved;
     return this.rule.cursor !== undefined && reachedKnown(this.rule.cursor, this.start, this.span);

@@ -2,7 +2,7 @@
 
 import type { PagePosition } from "../../core/ask/page-position.js";
 import { type Part, WHOLE_STREAM } from "../../core/ask/parts.js";
-import { type PageRead, readPage } from "../../core/ask/read-page.js";
+import { type PageRead, pageOfRecords, readEnvelope, readPage } from "../../core/ask/read-page.js";
 import { type ApiRequest, type Parameters, planRequest, resolveLink } from "../../core/ask/request-plan.js";
 import type { TemplateValues } from "../../core/ask/template.js";
 import type { Clock } from "../../core/clock.js";
@@ -12,6 +12,7 @@ import type { Connector } from "../../core/define/connector-schema.js";
 import type { Where } from "../../core/errors.js";
 import { formatMoment } from "../../core/track/cursor.js";
 import type { Exchange, ExchangeEvent, Tally } from "../../http/exchange.js";
+import { isStreamable, SPOOL_ABOVE, spooledRecords } from "../../http/spool.js";
 import type { HttpResponse } from "../../http/transport.js";
 
 /** What all streams of an account share. */
@@ -39,6 +40,14 @@ export interface AskOptions {
 
 /** A page as the API gave it, with the address that it came from. */
 export type RawPage = PageRead & { readonly body: unknown; readonly response: HttpResponse };
+
+/** A page, or a piece of one that is in a file. */
+export interface Piece {
+  readonly page: RawPage;
+  /** records of the whole page so far */
+  readonly received: number;
+  readonly last: boolean;
+}
 
 export class Asker {
   readonly nowMs: number;
@@ -99,7 +108,10 @@ export class Asker {
     const { tally, signal, onEvent } = this.options;
     const { group, cost } = this.stream.definition.pace ?? {};
     const charge = { lane: this.stream.name, group, cost };
-    return this.shared.exchange.ask(request, read, {
+    // a rule that looks into the body needs all of it in memory
+    const long = isStreamable(of.plan.answer) && of.fails.every(({ readsBody }) => !readsBody);
+    const asked = { ...request, spoolAbove: long ? SPOOL_ABOVE : undefined };
+    return this.shared.exchange.ask(asked, read, {
       where,
       tally,
       signal,
@@ -107,6 +119,34 @@ export class Asker {
       charge,
       fails: of.fails,
     });
+  }
+
+  /** An answer as a page; one that is in a file is read later, piece by piece. */
+  read(response: HttpResponse, of: CompiledRequest): RawPage {
+    if (response.spool === undefined) return { ...readPage(response, of.plan), response };
+    const { spool, headers } = response;
+    const envelope = readEnvelope(undefined, headers, of.plan);
+    return { ...pageOfRecords([], of.plan, spool.size), envelope, body: undefined, response };
+  }
+
+  /** A page in pieces, where it is in a file; else as it is. The last piece tells of all records received. */
+  async *pieces(page: RawPage, of: CompiledRequest, where: Where): AsyncGenerator<Piece> {
+    const { spool } = page.response;
+    if (spool === undefined) return yield { page, received: page.received, last: true };
+    const { envelope } = page;
+    const piece = (records: unknown[], bytes: number): RawPage => ({
+      ...page,
+      ...pageOfRecords(records, of.plan, bytes),
+      envelope,
+    });
+    let received = 0;
+    let held: unknown[] | undefined;
+    for await (const records of spooledRecords(spool, of.plan.answer, where)) {
+      if (held !== undefined) yield { page: piece(held, 0), received, last: false };
+      received += records.length;
+      held = records;
+    }
+    yield { page: piece(held ?? [], spool.size), received, last: true };
   }
 
   /** One page of a request, at a position. */
@@ -131,6 +171,6 @@ export class Asker {
       { ...parameters, ...of.pages.parameters(position) },
       link,
     );
-    return this.send(request, of, (response) => ({ ...readPage(response, of.plan), response }), where);
+    return this.send(request, of, (response) => this.read(response, of), where);
   }
 }

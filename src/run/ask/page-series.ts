@@ -3,7 +3,7 @@
  * several are where the page rule knows where they begin.
  */
 
-import type { NextPage, PagePosition } from "../../core/ask/page-position.js";
+import type { NextPage, PagePosition, Sequel } from "../../core/ask/page-position.js";
 import { joinsBefore, PageWatch } from "../../core/ask/page-watch.js";
 import type { Part } from "../../core/ask/parts.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
@@ -31,7 +31,7 @@ export interface SeriesPage {
   /** 1 for the first */
   readonly number: number;
   readonly page: RawPage;
-  readonly next: NextPage;
+  readonly next: Sequel;
   /** the API's total has changed since the series began */
   readonly moved: boolean;
 }
@@ -94,7 +94,11 @@ class Series {
     let position: PagePosition = options.position ?? this.asker.ofKnownSize(of, of.pages.first());
     for (let number = 1; ; number++) {
       const where = this.asker.where(options.part, number);
-      const arrived = await this.arrival(position, where);
+      let arrived = await this.arrival(position, where);
+      for await (const { page: piece, received, last } of this.asker.pieces(arrived.page, of, where)) {
+        arrived = { ...arrived, page: { ...piece, received } };
+        if (!last) yield { number, page: piece, next: { at: "within" }, moved: this.watch.moved };
+      }
       const { page } = arrived;
       const sighting = this.watch.look(arrived.position, page, where);
       if (sighting.notice !== undefined) this.asker.notice(sighting.notice);

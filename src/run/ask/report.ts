@@ -1,7 +1,6 @@
 /** Reports: submitted, looked at with growing waits until they are done, then downloaded. */
 
 import type { Part } from "../../core/ask/parts.js";
-import { readPage } from "../../core/ask/read-page.js";
 import { planRequest } from "../../core/ask/request-plan.js";
 import type { TemplateValues } from "../../core/ask/template.js";
 import type { ReportDefinition } from "../../core/define/ask-schema.js";
@@ -118,7 +117,7 @@ async function download(
   // credentials go to the API's own origins only, by the signer; its other headers stay at home as well
   const own = account.origins.includes(new URL(planned.url).origin);
   const request = own ? planned : { ...planned, headers: { "user-agent": headers["user-agent"] ?? "" } };
-  return asker.send(request, of, (response) => ({ ...readPage(response, of.plan), response }), where);
+  return asker.send(request, of, (response) => asker.read(response, of), where);
 }
 
 function absoluteLink(link: string | undefined, base: string, where: object): string {

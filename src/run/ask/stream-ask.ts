@@ -6,7 +6,7 @@
 
 import pLimit, { type LimitFunction } from "p-limit";
 import { joinOnDimensions, measureGroups } from "../../core/ask/breakdown.js";
-import type { NextPage, PagePosition } from "../../core/ask/page-position.js";
+import type { PagePosition, Sequel } from "../../core/ask/page-position.js";
 import type { Part } from "../../core/ask/parts.js";
 import { applyRules, type PageRead, pageOfRecords, type RecordRules } from "../../core/ask/read-page.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
@@ -28,7 +28,7 @@ export interface Page extends PageRead {
   readonly number: number;
   readonly part: Part;
   /** where the part goes on */
-  readonly next: NextPage;
+  readonly next: Sequel;
   /** records may have moved between the pages of this part */
   readonly moved: boolean;
 }
@@ -123,7 +123,9 @@ export class StreamAsk {
   ): AsyncGenerator<SeriesPage> {
     this.reports ??= pLimit(report.at_once);
     const page = await this.reports(() => fetchReport(this.asker, report, part, values));
-    yield { number: 1, page, next: { at: "end" }, moved: false };
+    const where = this.asker.where(part);
+    for await (const { page: piece, last } of this.asker.pieces(page, this.stream.request, where))
+      yield { number: 1, page: piece, next: { at: last ? "end" : "within" }, moved: false };
   }
 
   /** A window that may turn out too large is read to its end before any of it is taken. */

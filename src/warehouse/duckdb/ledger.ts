@@ -51,6 +51,9 @@ const TABLES = [
 type Row = Record<string, unknown>;
 
 export class DuckLedger implements Ledger {
+  /** a ledger of format 1 that is only read has none */
+  private partColumn = "part";
+
   constructor(
     private readonly connection: DuckDBConnection,
     /** runs work while no load commits: they share the connection */
@@ -67,7 +70,8 @@ export class DuckLedger implements Ledger {
     if (found.length > 0) {
       const [about] = await this.rows(`SELECT format FROM ${LEDGER}.about`);
       const format = Number(about?.format ?? 0);
-      if (format === 1 && !readOnly) await this.upgradeFromOne();
+      if (format === 1 && readOnly) this.partColumn = "''";
+      else if (format === 1) await this.upgradeFromOne();
       if (format <= LEDGER_FORMAT) return;
       const message = `The ledger has format ${format}; this version reads up to ${LEDGER_FORMAT}.`;
       throw new BridgeError("WAREHOUSE_NEWER", message);
@@ -134,7 +138,7 @@ export class DuckLedger implements Ledger {
 
   async cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>> {
     const rows = await this.rows(
-      `SELECT part, cursor FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`,
+      `SELECT ${this.partColumn} AS part, cursor FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`,
       [bridge, stream],
     );
     return new Map(rows.map((row) => [String(row.part), JSON.parse(String(row.cursor)) as SavedCursor]));

@@ -1,0 +1,170 @@
+/** What a stream will ask, in words: for a look before anything is sent. Pure. */
+
+import type { EachDefinition, PagesDefinition, Place } from "../define/ask-schema.js";
+import type { CompiledStream } from "../define/compile-stream.js";
+import type { StreamDefinition } from "../define/connector-schema.js";
+
+export interface Described {
+  /** one line for each thing that is decided, in the order of the work */
+  readonly lines: readonly { readonly label: string; readonly text: string }[];
+  /** what can go wrong with asking in this way, and what to write instead */
+  readonly warnings: readonly string[];
+}
+
+/** `since` is where the cursor stands, `windows` how many are open, where these are known. */
+export function describeStream(
+  stream: CompiledStream,
+  known: { readonly since?: string | undefined; readonly windows?: number | undefined } = {},
+): Described {
+  const { definition } = stream;
+  const lines = [
+    [
+      "lists",
+      Object.entries(definition.lists).map(
+        ([name, list]) => `{${name}} from ${requestText(list)} at ${list.values}`,
+      ),
+    ],
+    [
+      "parts",
+      definition.each === undefined
+        ? []
+        : Object.entries(definition.each).map(([name, from]) => `each {${name}} ${eachText(from)}`),
+    ],
+    ["windows", definition.windows === undefined ? [] : [windowsText(definition.windows, known.windows)]],
+    ["asks", askedTexts(definition)],
+    ["pages", definition.report !== undefined ? [] : [pagesText(definition.pages)]],
+    ["detail", definition.expand === undefined ? [] : [`${requestText(definition.expand)} for each record`]],
+    ["from", cursorTexts(stream, known.since)],
+    ["keeps", definition.where === undefined ? [] : [`records for which ${definition.where}`]],
+  ] as const;
+  return {
+    lines: lines.flatMap(([label, texts]) => texts.map((text) => ({ label, text }))),
+    warnings: warningsOf(stream),
+  };
+}
+
+type Asked = {
+  get?: string | undefined;
+  post?: string | undefined;
+  query: Readonly<Record<string, unknown>>;
+};
+
+function requestText({ get, post, query }: Asked): string {
+  const parameters = Object.entries(query).map(([name, value]) => `${name}=${[value].flat().join(",")}`);
+  const path = get ?? post ?? "";
+  return `${get === undefined ? "POST" : "GET"} ${path}${parameters.length === 0 ? "" : `${path.includes("?") ? "&" : "?"}${parameters.join("&")}`}`;
+}
+
+function askedTexts(definition: StreamDefinition): string[] {
+  const { report, measures, dimensions } = definition;
+  const groups =
+    measures === undefined
+      ? 1
+      : Math.ceil(measures.names.length / (measures.at_most ?? measures.names.length));
+  const split =
+    groups === 1
+      ? []
+      : [
+          `${measures?.names.length} measures in ${groups} requests, joined on ${dimensions?.names.join(", ")}`,
+        ];
+  if (report === undefined) return [requestText(definition), ...split];
+  const download =
+    report.download.get === undefined ? `the file at ${report.poll.link}` : `GET ${report.download.get}`;
+  return [
+    `${requestText(report.submit)}, then ${requestText(report.poll)} until ${report.poll.done.join(" or ")}, then ${download}`,
+    ...split,
+  ];
+}
+
+function placeText(place: Place): string {
+  return typeof place === "string" ? place : `header ${place.header}`;
+}
+
+function pagesText(pages: PagesDefinition | undefined): string {
+  if (pages === undefined) return "one";
+  const back = pages.query === undefined ? "goes back where the request says" : `goes back as ${pages.query}`;
+  const size = pages.size === undefined ? "" : `, ${pages.size.records} records each`;
+  if (pages.token !== undefined) return `by token: ${placeText(pages.token)} ${back}${size}`;
+  if (pages.link !== undefined)
+    return `by address: ${pages.link === "header" ? "the Link header" : placeText(pages.link)}`;
+  const kind =
+    pages.number !== undefined
+      ? `by number from ${pages.number}`
+      : pages.offset !== undefined
+        ? `by offset from ${pages.offset}`
+        : `after the last ${pages.after}`;
+  return `${kind}, as ${pages.query ?? "the request says"}${size}, ${endText(pages)}`;
+}
+
+function endText(pages: PagesDefinition): string {
+  const ends = [
+    pages.more === undefined ? [] : `while ${placeText(pages.more)}`,
+    pages.last === undefined ? [] : `until ${placeText(pages.last)}`,
+    pages.total === undefined ? [] : `until ${placeText(pages.total)} records are in`,
+    pages.total_pages === undefined ? [] : `for ${placeText(pages.total_pages)} pages`,
+    pages.more === undefined ? `until a page is ${pages.end === "short" ? "not full" : "empty"}` : [],
+  ].flat();
+  return ends.join(", or ");
+}
+
+function eachText(from: EachDefinition[string]): string {
+  if (Array.isArray(from)) return `of ${from.length} values`;
+  if ("file" in from) return `in the file ${from.file}`;
+  if ("stream" in from) return `: ${from.field} of the stream ${from.stream}`;
+  return `from ${requestText(from)} at ${from.values}`;
+}
+
+function windowsText(windows: NonNullable<StreamDefinition["windows"]>, open: number | undefined): string {
+  const many = open === undefined ? "" : `, ${open} open`;
+  const order = windows.order === "newest_first" ? "newest first" : "oldest first";
+  return `of ${windows.span} from ${windows.begin} to ${windows.until ?? "now"}, ${order}${many}`;
+}
+
+function cursorTexts(stream: CompiledStream, since: string | undefined): string[] {
+  const { cursor, definition } = stream;
+  if (definition.windows !== undefined) return [];
+  if (cursor === undefined) return ["the beginning: it has no cursor, so everything is read each time"];
+  const from = since ?? "the beginning";
+  const by =
+    cursor.kind === "field"
+      ? `by ${definition.cursor?.field}`
+      : cursor.kind === "delta"
+        ? `by the API's token ${definition.cursor?.delta}`
+        : "by the time of the last whole run";
+  const order = cursor.kind === "field" && cursor.order !== "any" ? `, ${cursor.order}` : "";
+  return [`${from}, ${by}${order}${cursor.query === undefined ? "" : `, as ${cursor.query}`}`];
+}
+
+/** What a practitioner would want to be told before the first night. */
+function warningsOf({ definition, key, cursor }: CompiledStream): string[] {
+  const { pages } = definition;
+  const warnings: string[] = [];
+  const numbered = pages?.number !== undefined || pages?.offset !== undefined;
+  if (numbered && pages?.overlap === undefined) {
+    const remedy =
+      pages?.offset === undefined
+        ? "If the API can, ask by token, after a key, or in windows of time"
+        : "Write overlap under pages, or ask by token or after a key";
+    const noticed =
+      pages?.total === undefined
+        ? ""
+        : " A total that changes is noticed, and the cursor then stays where it was.";
+    warnings.push(
+      `Pages by ${pages?.number === undefined ? "offset" : "number"} are unsafe where records are deleted or inserted while they are read: those that move to a page already read are passed over. ${remedy}.${noticed}`,
+    );
+  }
+  if (pages?.end === "short")
+    warnings.push(
+      "A page that is not full ends the stream: an API that fills pages before it filters would end it early.",
+    );
+  if (key.length === 0) warnings.push("Records have no key: the table is written whole each time.");
+  if (definition.post !== undefined && !definition.safe_to_retry)
+    warnings.push(
+      "This POST is not sent again after it may have arrived. If it changes nothing, write safe_to_retry: true.",
+    );
+  if (cursor?.kind === "field" && cursor.query === undefined && cursor.order !== "descending")
+    warnings.push(
+      "The API is given no filter: all pages are read each time, and old records left out on our side.",
+    );
+  return warnings;
+}

@@ -1,0 +1,193 @@
+/**
+ * Recordings of a run in HAR 1.2 (the HTTP Archive format), and answers from them.
+ *
+ * An exchange is recorded before credentials are added, and everything in it passes through the redactor: a
+ * recording holds no secret that the run knew.
+ */
+
+import { readFileSync } from "node:fs";
+import { gunzipSync } from "node:zlib";
+import type { Entry, Har, Header } from "har-format";
+import type { Clock } from "../core/clock.js";
+import { BridgeError } from "../core/errors.js";
+import type { SavedCursor } from "../core/track/cursor.js";
+import type { RecordedExchange } from "./exchange.js";
+import type { HttpRequest, HttpResponse, Send } from "./transport.js";
+
+/** The cursors that a run began with, by stream and part. */
+export type StartCursors = Readonly<Record<string, Readonly<Record<string, SavedCursor>>>>;
+
+/** A recording: HAR, with what a replay needs beside it (names of custom fields begin with _). */
+export interface Recording extends Har {
+  readonly log: Har["log"] & { readonly _began: string; readonly _cursors: StartCursors };
+}
+
+/** Headers that may hold credentials, or that mean nothing in a recording. */
+const LEFT_OUT = new Set([
+  "authorization",
+  "proxy-authorization",
+  "cookie",
+  "set-cookie",
+  "content-encoding",
+  "content-length",
+  "transfer-encoding",
+  "connection",
+  "keep-alive",
+]);
+
+/** What an engine tells a recorder of a run. */
+export type RunRecorder = Pick<Recorder, "runStarted" | "streamStarted">;
+
+export class Recorder {
+  private readonly entries: Entry[] = [];
+  private readonly cursors: Record<string, Record<string, SavedCursor>> = {};
+  private beganMs = 0;
+
+  runStarted(atMs: number): void {
+    this.beganMs = atMs;
+  }
+
+  streamStarted(stream: string, cursors: ReadonlyMap<string, SavedCursor>): void {
+    this.cursors[stream] = Object.fromEntries(cursors);
+  }
+
+  /** Takes an exchange; `hide` removes secrets from a text. */
+  readonly onRecord = (recorded: RecordedExchange, hide: (text: string) => string): void => {
+    this.entries.push(entryOf(recorded, hide));
+  };
+
+  recording(): Recording {
+    const creator = { name: "early-bridge", version: packageVersion() };
+    const { entries, cursors, beganMs } = this;
+    return {
+      log: { version: "1.2", creator, entries, _began: new Date(beganMs).toISOString(), _cursors: cursors },
+    };
+  }
+}
+
+function packageVersion(): string {
+  const text = readFileSync(new URL("../../package.json", import.meta.url), "utf8");
+  return (JSON.parse(text) as { version: string }).version;
+}
+
+function entryOf(
+  { request, response, startedMs, endedMs }: RecordedExchange,
+  hide: (text: string) => string,
+): Entry {
+  const time = endedMs - startedMs;
+  const url = hide(request.url);
+  const query = [...new URL(url).searchParams].map(([name, value]) => ({ name, value }));
+  const content = contentOf(response, hide);
+  const type = request.headers["content-type"] ?? "";
+  return {
+    startedDateTime: new Date(startedMs).toISOString(),
+    time,
+    request: {
+      method: request.method,
+      url,
+      httpVersion: "HTTP/1.1",
+      cookies: [],
+      headers: headersOf(request.headers, hide),
+      queryString: query,
+      headersSize: -1,
+      bodySize: request.body?.length ?? 0,
+      ...(request.body === undefined ? {} : { postData: { mimeType: type, text: hide(request.body) } }),
+    },
+    response: {
+      status: response.status,
+      statusText: "",
+      httpVersion: "HTTP/1.1",
+      cookies: [],
+      headers: headersOf(response.headers, hide),
+      content: { size: response.body.length, mimeType: response.headers["content-type"] ?? "", ...content },
+      redirectURL: hide(response.headers.location ?? ""),
+      headersSize: -1,
+      bodySize: response.body.length,
+    },
+    cache: {},
+    timings: { send: 0, wait: time, receive: 0 },
+  };
+}
+
+function headersOf(
+  headers: Readonly<Record<string, string | undefined>>,
+  hide: (text: string) => string,
+): Header[] {
+  return Object.entries(headers).flatMap(([name, value]) =>
+    value === undefined || LEFT_OUT.has(name) ? [] : [{ name, value: hide(value) }],
+  );
+}
+
+/** Text, without its secrets; a gzip file as the text in it; other bytes as they are, in base64. */
+function contentOf(
+  { body }: HttpResponse,
+  hide: (text: string) => string,
+): { text: string; encoding?: string } {
+  try {
+    const plain = body[0] === 0x1f && body[1] === 0x8b ? gunzipSync(body) : body;
+    return { text: hide(new TextDecoder("utf-8", { fatal: true, ignoreBOM: true }).decode(plain)) };
+  } catch {
+    return { text: Buffer.from(body).toString("base64"), encoding: "base64" };
+  }
+}
+
+export interface Replay {
+  /** answers from the recording, each of them once */
+  readonly send: Send;
+  /** the recording's time: waits pass at once */
+  readonly clock: Clock;
+  readonly cursors: StartCursors;
+  /** recorded requests that nobody has asked for */
+  leftOver(): string[];
+}
+
+/**
+ * Opens a recording, or any HAR 1.2 file. A request is known by method, path, query and body, whatever the host.
+ * @throws BridgeError RECORDING_MISSING when something is asked that was not recorded
+ */
+export function openReplay(har: Har | Recording): Replay {
+  const { log } = har as { log: Har["log"] & Partial<Recording["log"]> };
+  const answers = new Map<string, Entry[]>();
+  for (const entry of log.entries) {
+    const key = requestKey(entry.request.method, entry.request.url, entry.request.postData?.text);
+    answers.set(key, [...(answers.get(key) ?? []), entry]);
+  }
+  let now = Date.parse(log._began ?? log.entries[0]?.startedDateTime ?? "2026-01-01T00:00:00Z");
+  return {
+    cursors: log._cursors ?? {},
+    clock: {
+      now: () => now,
+      async sleep(ms, signal) {
+        signal?.throwIfAborted();
+        now += ms;
+      },
+    },
+    async send(request) {
+      const entry = answers.get(requestKey(request.method, request.url, request.body))?.shift();
+      if (entry === undefined) throw notRecorded(request);
+      return responseOf(entry, request.url);
+    },
+    leftOver: () => [...answers.values()].flat().map(({ request }) => `${request.method} ${request.url}`),
+  };
+}
+
+function requestKey(method: string, url: string, body: string | undefined): string {
+  const { pathname, search } = new URL(url);
+  return `${method} ${pathname}${search} ${body ?? ""}`;
+}
+
+function notRecorded({ method, url }: HttpRequest): BridgeError {
+  return new BridgeError("RECORDING_MISSING", `The recording has no (further) answer to ${method} ${url}.`);
+}
+
+function responseOf({ response }: Entry, url: string): HttpResponse {
+  const { content, headers, status } = response;
+  const body = Buffer.from(content.text ?? "", content.encoding === "base64" ? "base64" : "utf8");
+  const named = headers.filter(({ name }) => !LEFT_OUT.has(name.toLowerCase()));
+  return {
+    status,
+    url,
+    body,
+    headers: Object.fromEntries(named.map(({ name, value }) => [name.toLowerCase(), value])),
+  };
+}

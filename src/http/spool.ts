@@ -1,0 +1,148 @@
+/**
+ * Long bodies: they arrive whole, in a file of ours, before any of them is read. So a download that breaks off is
+ * tried again like any other request, and memory stays small however long the file is.
+ */
+
+import { randomBytes } from "node:crypto";
+import { type FileHandle, open, unlink } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { pipeline, Readable } from "node:stream";
+import { createBrotliDecompress, createGunzip, createInflate } from "node:zlib";
+import { parse } from "csv-parse";
+import { type AnswerPlan, csvError, csvOptions, linesToRecords, nameValues } from "../core/ask/answer.js";
+import { BridgeError, type Where } from "../core/errors.js";
+
+/** A body in a file that has no name: it is gone when it is closed, or when the process ends. */
+export interface Spool {
+  readonly file: FileHandle;
+  readonly size: number;
+}
+
+/** Bodies up to this are read in memory. */
+export const SPOOL_ABOVE = 16 * 1024 * 1024;
+const RECORDS_PER_PAGE = 5000;
+
+/** Reads a body; into a file when it grows too long. */
+export async function readLongBody(
+  source: Readable,
+  encoding: string | undefined,
+  spoolAbove: number,
+): Promise<{ body: Uint8Array; spool?: Spool }> {
+  const chunks: Buffer[] = [];
+  let size = 0;
+  let file: FileHandle | undefined;
+  try {
+    for await (const chunk of decoded(source, encoding)) {
+      size += (chunk as Buffer).length;
+      if (file === undefined) chunks.push(chunk as Buffer);
+      else await file.writeFile(chunk as Buffer);
+      if (file !== undefined || size <= spoolAbove) continue;
+      file = await openUnnamed();
+      for (const early of chunks.splice(0)) await file.writeFile(early);
+    }
+  } catch (error) {
+    await file?.close();
+    throw error;
+  }
+  return file === undefined
+    ? { body: Buffer.concat(chunks) }
+    : { body: new Uint8Array(), spool: { file, size } };
+}
+
+function decoded(source: Readable, encoding: string | undefined): Readable {
+  const through = {
+    gzip: createGunzip,
+    "x-gzip": createGunzip,
+    deflate: createInflate,
+    br: createBrotliDecompress,
+  }[encoding ?? ""];
+  return through === undefined ? source : pipeline(source, through(), () => {});
+}
+
+async function openUnnamed(): Promise<FileHandle> {
+  const path = join(tmpdir(), `early-bridge-${randomBytes(12).toString("hex")}`);
+  const file = await open(path, "wx+", 0o600);
+  // where an open file cannot be removed, the system's own clean-up does it
+  await unlink(path).catch(() => {});
+  return file;
+}
+
+/** Whether a body in this form can be read piece by piece. */
+export function isStreamable(answer: AnswerPlan): boolean {
+  return answer.kind === "csv" || answer.kind === "json_lines";
+}
+
+/** The records of a body in a file, some thousands at a time. The file is closed at the end. */
+export async function* spooledRecords(
+  spool: Spool,
+  answer: AnswerPlan,
+  where: Where,
+): AsyncGenerator<unknown[]> {
+  const { file } = spool;
+  try {
+    const magic = Buffer.alloc(4);
+    await file.read(magic, 0, 4, 0);
+    if (magic.readUInt32BE(0) === 0x504b0304)
+      throw new BridgeError(
+        "BODY_TOO_LARGE",
+        `The zip file of ${spool.size} bytes is too large to be unpacked.`,
+        { where },
+      );
+    const bytes = file.createReadStream({ start: 0, autoClose: false });
+    const plain = magic[0] === 0x1f && magic[1] === 0x8b ? pipeline(bytes, createGunzip(), () => {}) : bytes;
+    const encoding = answer.kind === "csv" ? answer.csv.encoding : "utf-8";
+    const text = Readable.from(decodedText(plain, encoding, where));
+    yield* answer.kind === "csv" ? csvRecords(text, answer.csv, where) : lineRecords(text, where);
+  } finally {
+    await file.close().catch(() => {});
+  }
+}
+
+async function* decodedText(bytes: Readable, encoding: string, where: Where): AsyncGenerator<string> {
+  const decoder = new TextDecoder(encoding, { fatal: true });
+  try {
+    for await (const chunk of bytes) yield decoder.decode(chunk as Uint8Array, { stream: true });
+    yield decoder.decode();
+  } catch (cause) {
+    const message = `The answer of ${encoding} text cannot be read: ${(cause as Error).message}.`;
+    throw new BridgeError("BODY_UNREADABLE", message, { where, cause });
+  }
+}
+
+async function* csvRecords(
+  text: Readable,
+  csv: Extract<AnswerPlan, { kind: "csv" }>["csv"],
+  where: Where,
+): AsyncGenerator<unknown[]> {
+  const rows = pipeline(text, parse(csvOptions(csv) as object), () => {});
+  let names = csv.header === true ? undefined : csv.header;
+  let records: unknown[] = [];
+  try {
+    for await (const row of rows) {
+      if (names === undefined) names = row as string[];
+      else records.push(nameValues(row, names));
+      if (records.length < RECORDS_PER_PAGE) continue;
+      yield records;
+      records = [];
+    }
+  } catch (cause) {
+    throw csvError(cause, where);
+  }
+  yield records;
+}
+
+async function* lineRecords(text: Readable, where: Where): AsyncGenerator<unknown[]> {
+  let rest = "";
+  let lines: string[] = [];
+  for await (const chunk of text) {
+    const pieces = (rest + String(chunk)).split("\n");
+    rest = pieces.pop() ?? "";
+    lines.push(...pieces);
+    if (lines.length < RECORDS_PER_PAGE) continue;
+    // whole lines: an empty one at the end tells that none of them breaks off
+    yield linesToRecords([...lines, ""], where);
+    lines = [];
+  }
+  yield linesToRecords([...lines, rest], where);
+}

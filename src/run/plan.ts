@@ -1,0 +1,71 @@
+/** `planBridge`: what a run would ask and write, before anything is sent. */
+
+import { type Described, describeStream } from "../core/ask/describe-stream.js";
+import { WHOLE_STREAM } from "../core/ask/parts.js";
+import type { WriteMode } from "../core/define/project-schema.js";
+import { isBridgeError } from "../core/errors.js";
+import { snakeCase } from "../core/shape/naming.js";
+import type { SavedCursor } from "../core/track/cursor.js";
+import { describeCursor, PartProgress } from "../core/track/part-progress.js";
+import type { StreamAsk } from "./ask/stream-ask.js";
+import type { Bridge } from "./bridge.js";
+import type { Api } from "./connect.js";
+
+export interface StreamPlan extends Described {
+  readonly stream: string;
+  readonly table: string;
+  readonly write: WriteMode;
+}
+
+/**
+ * The plan of a bridge's streams. Nothing is sent to the API; the warehouse is only read, where there is one.
+ * @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept
+ */
+export async function planBridge(bridge: Bridge, api: Api): Promise<StreamPlan[]> {
+  const saved = await readCursors(bridge);
+  return [...bridge.streams].map(([name, write]) => {
+    const stream = api.stream(name);
+    const cursors =
+      write === "replace"
+        ? new Map<string, SavedCursor>()
+        : (saved.get(name) ?? new Map<string, SavedCursor>());
+    // makes sure that the API's limits of a request are kept
+    const ask: StreamAsk = api.openStream(name, {
+      tally: { requests: 0, retries: 0, waitedMs: 0, bytes: 0 },
+    });
+    const rule = { cursor: stream.cursor, windows: stream.definition.windows };
+    const whole = new PartProgress(WHOLE_STREAM, rule, cursors.get(""), ask.nowMs);
+    const parts = [...cursors.values()]
+      .map(describeCursor)
+      .filter((text) => text !== undefined)
+      .sort();
+    const since = stream.definition.each === undefined ? whole.start.since : parts[0];
+    const windows =
+      stream.definition.each === undefined && rule.windows !== undefined ? whole.windows().length : undefined;
+    return {
+      stream: name,
+      table: `${bridge.schema}.${snakeCase(name)}`,
+      write,
+      ...describeStream(stream, { since, windows }),
+    };
+  });
+}
+
+async function readCursors(bridge: Bridge): Promise<Map<string, Map<string, SavedCursor>>> {
+  const cursors = new Map<string, Map<string, SavedCursor>>();
+  let session: Awaited<ReturnType<Bridge["warehouse"]["open"]>>;
+  try {
+    session = await bridge.warehouse.open({ readOnly: true });
+  } catch (error) {
+    // before the first run there is none
+    if (isBridgeError(error, "WAREHOUSE_UNREACHABLE")) return cursors;
+    throw error;
+  }
+  try {
+    for (const stream of bridge.streams.keys())
+      cursors.set(stream, await session.ledger.cursors(bridge.name, stream));
+  } finally {
+    await session.close();
+  }
+  return cursors;
+}
