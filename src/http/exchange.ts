@@ -183,7 +183,7 @@ class AccountExchange implements Exchange {
     const { redactor, clock } = this.parts;
     const verdict = judge(fails, { ...response, body: () => bodyTree(response.body) });
     const told: LimitsTold = readLimits(response.headers, clock.now());
-    switch (verdict?.then) {
+    switch (verdict?.means) {
       case "retry":
         throw new BridgeError("ANSWER_BUSY", `The API is not ready: ${verdict.why}`, {
           retryAfterMs: told.retryAfterMs,

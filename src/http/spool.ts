@@ -10,7 +10,14 @@ import { join } from "node:path";
 import { pipeline, Readable } from "node:stream";
 import { createBrotliDecompress, createGunzip, createInflate } from "node:zlib";
 import { parse } from "csv-parse";
-import { type AnswerPlan, csvError, csvOptions, linesToRecords, nameValues } from "../core/ask/answer.js";
+import {
+  type AnswerPlan,
+  brokenOff,
+  csvError,
+  csvOptions,
+  linesToRecords,
+  nameFields,
+} from "../core/ask/answer.js";
 import { BridgeError, type Where } from "../core/errors.js";
 
 /** A body in a file that has no name: it is gone when it is closed, or when the process ends. */
@@ -89,6 +96,7 @@ export async function* spooledRecords(
         `The zip file of ${spool.size} bytes is too large to be unpacked.`,
         { where },
       );
+    if (answer.kind === "csv" && answer.csv.ended && magic[0] !== 0x1f) await checkLastByte(spool, where);
     const bytes = file.createReadStream({ start: 0, autoClose: false });
     const plain = magic[0] === 0x1f && magic[1] === 0x8b ? pipeline(bytes, createGunzip(), () => {}) : bytes;
     const encoding = answer.kind === "csv" ? answer.csv.encoding : "utf-8";
@@ -97,6 +105,13 @@ export async function* spooledRecords(
   } finally {
     await file.close().catch(() => {});
   }
+}
+
+/** A packed file has its own check; a plain one that is said to end with a line break must. */
+async function checkLastByte({ file, size }: Spool, where: Where): Promise<void> {
+  const last = Buffer.alloc(1);
+  await file.read(last, 0, 1, size - 1);
+  if (last[0] !== 0x0a) throw brokenOff(where);
 }
 
 async function* decodedText(bytes: Readable, encoding: string, where: Where): AsyncGenerator<string> {
@@ -121,7 +136,7 @@ async function* csvRecords(
   try {
     for await (const row of rows) {
       if (names === undefined) names = row as string[];
-      else records.push(nameValues(row, names));
+      else records.push(nameFields(row as unknown[], names));
       if (records.length < RECORDS_PER_PAGE) continue;
       yield records;
       records = [];

@@ -7,5 +7,5 @@ export {
 } from "./bookings/server.js";
 export { demoEnvironment, envFileText } from "./demo-environment.js";
 export { NEIGHBOURS_DEFAULTS, type NeighboursService, startNeighbours } from "./neighbours/server.js";
-export type { LogEntry, ServiceOptions } from "./service.js";
+export { ALL_FAULTS, type FaultKind, type LogEntry, type ServiceOptions } from "./service.js";
 export { type SpawnedService, spawnService } from "./spawn.js";

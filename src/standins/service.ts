@@ -11,6 +11,8 @@ export interface ServiceOptions {
   readonly perSecond?: number | null | undefined;
   /** share of answers that fail, from 0 to 1 */
   readonly failing?: number | undefined;
+  /** the ways in which they fail */
+  readonly faults?: readonly FaultKind[] | undefined;
   /** time before an answer, in ms */
   readonly latencyMs?: number | undefined;
 }
@@ -23,8 +25,18 @@ export interface LogEntry {
   status: number;
 }
 
-export type FaultKind = "unavailable" | "dropped" | "truncated" | "web page";
+export type FaultKind =
+  | "unavailable"
+  | "dropped"
+  | "truncated"
+  | "web page"
+  | "too many"
+  | "wrong length"
+  | "error object";
+/** Those that any client can know as failures. */
 const FAULTS: readonly FaultKind[] = ["unavailable", "dropped", "truncated", "web page"];
+/** These as well: an error object with status 200 is a failure only to one who knows this API. */
+export const ALL_FAULTS: readonly FaultKind[] = [...FAULTS, "too many", "wrong length", "error object"];
 const MAX_LOG = 200_000;
 const WINDOW_MS = 1000;
 
@@ -56,21 +68,24 @@ export class Limiter {
 
 /** Adds the request log, latency and faults to a service; paths that begin with `/_` are for tests and spared. */
 export function addServiceHooks(app: FastifyInstance, options: ServiceOptions): LogEntry[] {
-  const { seed = 1, failing = 0, latencyMs = 0 } = options;
+  const { seed = 1, failing = 0, faults = FAULTS, latencyMs = 0 } = options;
   const log: LogEntry[] = [];
   const entries = new WeakMap<FastifyRequest, LogEntry>();
+  const spoiled = new WeakMap<FastifyRequest, FaultKind>();
   let served = 0;
   app.addHook("onRequest", async (request, reply) => {
     const path = request.url.split("?")[0]!;
     if (path.startsWith("/_")) return;
+    const signsIn = /\/(token|login|logout|authorize)$/.test(path);
     const query = request.query as Record<string, string>;
     const entry = { atMs: Date.now(), method: request.method, path, query, status: 0 };
     entries.set(request, entry);
     if (log.length < MAX_LOG) log.push(entry);
     if (latencyMs > 0) await new Promise((resolve) => setTimeout(resolve, latencyMs));
     const turn = ++served;
-    if (randomAt(seed + 17, turn) >= failing) return;
-    const kind = pickAt(FAULTS, seed + 4001, turn * 7 + 3);
+    // whoever signs in cannot know the services' own error objects
+    if (signsIn || randomAt(seed + 17, turn) >= failing) return;
+    const kind = pickAt(faults, seed + 4001, turn * 7 + 3);
     if (kind === "dropped") {
       request.raw.socket.destroy();
       return reply.hijack();
@@ -79,12 +94,20 @@ export function addServiceHooks(app: FastifyInstance, options: ServiceOptions): 
       return reply.code(503).header("retry-after", "0").send({ message: "resting a moment" });
     if (kind === "web page")
       return reply.type("text/html").send("<html><title>Gateway</title>one moment</html>");
-    // the body is cut in onSend
-    (request as { cut?: boolean }).cut = true;
+    if (kind === "too many")
+      return reply.code(429).header("retry-after", "0").send({ message: "not so fast" });
+    if (kind === "error object") return reply.send({ error: { code: "busy", message: "one moment" } });
+    // the body is spoiled in onSend
+    spoiled.set(request, kind);
   });
-  app.addHook("onSend", async (request, _reply, payload) => {
-    if ((request as { cut?: boolean }).cut !== true || typeof payload !== "string") return payload;
-    return payload.slice(0, Math.floor(payload.length * 0.7));
+  app.addHook("onSend", async (request, reply, payload) => {
+    const kind = spoiled.get(request);
+    if (kind === undefined || typeof payload !== "string") return payload;
+    if (kind === "truncated") return payload.slice(0, Math.floor(payload.length * 0.7));
+    // more is announced than comes
+    reply.header("content-length", String(Buffer.byteLength(payload) + 9));
+    reply.raw.once("finish", () => request.raw.socket.destroy());
+    return payload;
   });
   app.addHook("onResponse", async (request, reply) => {
     const entry = entries.get(request);

@@ -25,6 +25,7 @@ const CSV_DEFAULTS: CsvDefinition = {
   header: true,
   encoding: "utf-8",
   skip_lines: 0,
+  ended: false,
 };
 
 /** `records` tells which XML elements are lists even where there is one only. */
@@ -165,7 +166,14 @@ export function csvOptions(csv: CsvDefinition): CsvOptions {
 function readCsv(bytes: Uint8Array, csv: CsvDefinition, where: Where): unknown[] {
   const text = decodeText(bytes, csv.encoding, where);
   if (isWebPage(text)) throw webPage(bytes, "CSV", where);
-  return namedRows(parseCsv(text, csv, where), csv.header);
+  const isEnded = text === "" || text.endsWith("\n");
+  if (csv.ended && !isEnded) throw brokenOff(where);
+  const rows = parseCsv(text, csv, where);
+  const names = csv.header === true ? rows.shift() : csv.header;
+  if (names === undefined) return [];
+  const last = rows[rows.length - 1];
+  if (last !== undefined && last.length < names.length && !isEnded) throw brokenOff(where);
+  return rows.map((row) => nameFields(row, names));
 }
 
 function parseCsv(text: string, csv: CsvDefinition, where: Where): unknown[][] {
@@ -181,6 +189,15 @@ export function csvError(cause: unknown, where: Where): BridgeError {
   if (code === "CSV_QUOTE_NOT_CLOSED")
     return new BridgeError("BODY_TRUNCATED", "The CSV breaks off inside a quoted field.", { where, cause });
   return new BridgeError("BODY_UNREADABLE", `The answer is no valid CSV: ${message}.`, { where, cause });
+}
+
+export function brokenOff(where: Where): BridgeError {
+  return new BridgeError("BODY_TRUNCATED", "The CSV breaks off in its last line.", { where });
+}
+
+/** A row of CSV has a field for each name; any other stays a list: it is kept in quarantine. */
+export function nameFields(row: readonly unknown[], names: readonly unknown[]): unknown {
+  return row.length === names.length ? nameValues(row, names) : row;
 }
 
 /**

@@ -110,7 +110,7 @@ function endText(pages: PagesDefinition): string {
 function eachText(from: EachDefinition[string]): string {
   if (Array.isArray(from)) return `of ${from.length} values`;
   if ("file" in from) return `in the file ${from.file}`;
-  if ("stream" in from) return `: ${from.field} of the stream ${from.stream}`;
+  if ("stream" in from) return `from ${from.field} of the stream ${from.stream}`;
   return `from ${requestText(from)} at ${from.values}`;
 }
 

@@ -7,14 +7,14 @@ import { compileJsonPath, type JsonPath } from "./json-path.js";
 
 export interface FailRule {
   readonly when: Condition;
-  readonly then: FailRuleDefinition["then"];
+  readonly means: FailRuleDefinition["means"];
   readonly say: JsonPath | undefined;
   /** whether the rule looks into the body at all */
   readonly readsBody: boolean;
 }
 
 export interface Verdict {
-  readonly then: FailRuleDefinition["then"];
+  readonly means: FailRuleDefinition["means"];
   /** the rule, and the API's own words where they were found */
   readonly why: string;
 }
@@ -22,8 +22,7 @@ export interface Verdict {
 export function compileFailRules(rules: readonly FailRuleDefinition[]): FailRule[] {
   return rules.map((rule) => ({
     when: compileCondition(rule.when),
-    // biome-ignore lint/suspicious/noThenProperty: a word of the file, never awaited
-    then: rule.then,
+    means: rule.means,
     say: rule.say === undefined ? undefined : compileJsonPath(rule.say),
     readsBody: /\bbody\b/.test(rule.when) || rule.say !== undefined,
   }));
@@ -42,8 +41,7 @@ export function judge(
     const words = rule.say?.first(tree?.body);
     const why =
       typeof words === "string" && words !== "" ? words : `its fails_when rule holds: ${rule.when.text}`;
-    // biome-ignore lint/suspicious/noThenProperty: a word of the file, never awaited
-    return { then: rule.then, why: why.length > 200 ? `${why.slice(0, 199)}…` : why };
+    return { means: rule.means, why: why.length > 200 ? `${why.slice(0, 199)}…` : why };
   }
   return undefined;
 }

@@ -93,7 +93,8 @@ export class PageWatch {
     // that pages differed before shows that the API heeds the parameter
     const pastEnd =
       keyed &&
-      !this.rule.overlaps && (this.pages > 2 || (position.size !== undefined && page.received < position.size));
+      !this.rule.overlaps &&
+      (this.pages > 2 || (position.size !== undefined && page.received < position.size));
     if (numbered && pastEnd) {
       return {
         ends: true,

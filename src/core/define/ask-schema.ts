@@ -57,6 +57,10 @@ const csvSchema = z
       .refine(isEncoding, "must be an encoding's name, such as utf-8 or windows-1252")
       .default("utf-8")
       .describe("As the WHATWG Encoding standard names it"),
+    ended: z
+      .boolean()
+      .default(false)
+      .describe("Every line ends with a line break, the last one too: a body that does not broke off"),
     skip_lines: z.int().min(0).default(0).describe("Lines before the header"),
   })
   .describe("CSV, RFC 4180");
@@ -96,8 +100,7 @@ const answerSchema = z
 export const failRuleSchema = z
   .strictObject({
     when: conditionText.describe("A CEL condition over status, headers and body"),
-    // biome-ignore lint/suspicious/noThenProperty: a word of the file, never awaited
-    then: z
+    means: z
       .enum(["retry", "stop", "skip", "halve"])
       .describe("retry: it passes; stop: it fails; skip: nothing is there; halve: the window is too large"),
     say: jsonPathText.optional().describe("Where the API's own words are in the body"),
@@ -174,9 +177,9 @@ export const requestKeys = { ...requestShape, pages: pagesSchema.optional() } as
 export function oneMethod(
   request: { get?: string | undefined; post?: string | undefined; body?: unknown; report?: unknown },
   context: z.RefinementCtx,
+  words = "get or post",
 ): void {
   const kinds = [request.get, request.post, request.report].filter((each) => each !== undefined);
-  const words = "report" in request ? "get, post or report" : "get or post";
   if (kinds.length !== 1) context.addIssue({ code: "custom", message: `must hold one of ${words}` });
   if (request.body !== undefined && request.post === undefined)
     context.addIssue({ code: "custom", message: "goes with post", path: ["body"] });
@@ -184,7 +187,7 @@ export function oneMethod(
 
 export const valuesRequest = z
   .strictObject({ ...requestKeys, values: jsonPathText.describe("Where the values are in the answer") })
-  .superRefine(oneMethod);
+  .superRefine((request, context) => oneMethod(request, context));
 
 export const listsSchema = z
   .record(
@@ -195,7 +198,7 @@ export const listsSchema = z
         values: jsonPathText.describe("Where the values are in the answer"),
         join: z.string().optional().describe("Join them into one text with this between"),
       })
-      .superRefine(oneMethod),
+      .superRefine((request, context) => oneMethod(request, context)),
   )
   .default({})
   .describe("Values that another request gives first; {name} stands for them");
@@ -264,7 +267,7 @@ export const reportSchema = z
         ...requestShape,
         id: jsonPathText.describe("Where the report's id is; {report_id} stands for it"),
       })
-      .superRefine(oneMethod),
+      .superRefine((request, context) => oneMethod(request, context)),
     poll: z
       .strictObject({
         ...requestShape,
@@ -276,7 +279,7 @@ export const reportSchema = z
         give_up: fixedDuration.default("PT2H").describe("After this, it is asked for anew next time"),
         link: jsonPathText.optional().describe("Where the address of the finished report is; {report_link}"),
       })
-      .superRefine(oneMethod),
+      .superRefine((request, context) => oneMethod(request, context)),
     download: z
       .strictObject({
         get: apiPath.optional(),
@@ -319,7 +322,7 @@ export const expandSchema = z
     record: jsonPathText.default("$").describe("Where the detail is in the answer"),
     at: fieldPath.optional().describe("Put it there; left out, its fields join the record's own"),
   })
-  .superRefine(oneMethod)
+  .superRefine((request, context) => oneMethod(request, context))
   .describe("One more request for each record; with a cursor, for changed records only");
 
 export type RequestDefinition = z.output<z.ZodObject<typeof requestShape>>;

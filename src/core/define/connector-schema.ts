@@ -183,12 +183,18 @@ const streamSchema = z
       .optional(),
   })
   .superRefine((stream, context) => {
-    oneMethod(stream, context);
+    oneMethod(stream, context, "get, post or report");
     if (stream.windows !== undefined && stream.cursor !== undefined)
       context.addIssue({
         code: "custom",
         message: "does not go with windows: they are the cursor",
         path: ["cursor"],
+      });
+    if (stream.pages?.overlap !== undefined && stream.key === undefined)
+      context.addIssue({
+        code: "custom",
+        message: "needs a key: records that come again are known by it",
+        path: ["pages", "overlap"],
       });
     if (stream.report !== undefined && stream.pages !== undefined)
       context.addIssue({

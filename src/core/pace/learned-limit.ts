@@ -1,11 +1,11 @@
 /**
  * A limit that the API tells nothing of, learned from its refusals (429) alone.
  *
- *   no refusal yet      no limit but the requests at once
- *   first refusal       the limit is what was admitted in the window before it
- *   another one, soon   the limit is three quarters of that (multiplicative decrease); where far less than the
- *                       limit was sent, the window is longer than it was taken for
- *   a while without     one more (additive increase); each refusal doubles the time until the next such try
+ *   no refusal yet     no limit but the requests at once
+ *   first refusal      the limit is what was admitted in the window before it
+ *   the next one       one less than was tried; three quarters of it where nothing was tried (multiplicative
+ *                      decrease); a longer window where far less than the limit was sent
+ *   a while without    one more is tried (additive increase); each refusal doubles that while
  */
 
 import { type Sent, SlidingWindow } from "./sliding-window.js";
@@ -23,6 +23,8 @@ export class LearnedLimit {
   private loweredMs = Number.NEGATIVE_INFINITY;
   private probeGapMs = FIRST_PROBE_MS;
   private nextProbeMs = 0;
+  /** the limit was raised since the last refusal: the next one tells that this was too much */
+  private raised = true;
   private inARow = 0;
 
   freeAtMs(cost: number, nowMs: number): number {
@@ -44,26 +46,37 @@ export class LearnedLimit {
     if (window.countAt(nowMs) < window.limit * 0.9) return;
     window.limit += Math.max(1, Math.floor(window.limit * 0.02));
     this.nextProbeMs = nowMs + this.probeGapMs;
+    this.raised = true;
   }
 
-  /** A refusal: ms that nothing is sent for, where the API names no time itself. */
-  refused(sent: Sent, nowMs: number): number {
+  /**
+   * A refusal: ms that nothing is sent for, where the API names no time itself. A time that it does name shows how
+   * long its window is at least.
+   */
+  refused(sent: Sent, nowMs: number, toldMs = 0): number {
     // several were under way together: they tell of one and the same event
     if (sent.sentMs <= this.loweredMs) return 0;
+    const persists = this.inARow > 0;
     const hold = FIRST_HOLD_MS * 2 ** Math.min(this.inARow++, 8);
-    const soon = sent.sentMs - this.loweredMs < 3 * WINDOWS_MS[this.step]!;
+    const { raised } = this;
+    this.raised = false;
     this.loweredMs = nowMs;
     this.probeGapMs = Math.min(LAST_PROBE_MS, this.probeGapMs * 2);
     this.nextProbeMs = nowMs + this.probeGapMs;
     const limit = this.window?.limit ?? Number.POSITIVE_INFINITY;
+    const told = WINDOWS_MS.findIndex((windowMs) => windowMs >= toldMs);
+    const widened = told > this.step;
+    if (widened) this.step = told;
     let count = this.countBefore(sent.sentMs);
-    while (count < limit / 2 && Number.isFinite(limit) && this.step < WINDOWS_MS.length - 1) {
+    if (widened) return this.restart(count, hold);
+    // a lone refusal may mean anything: one that persists though little was sent means a longer window
+    while (persists && count < limit / 2 && Number.isFinite(limit) && this.step < WINDOWS_MS.length - 1) {
       this.step++;
       count = this.countBefore(sent.sentMs);
       if (count >= limit / 2) return this.restart(count, hold);
     }
     const seen = Math.min(count, limit - 1);
-    return this.restart(soon && Number.isFinite(limit) ? Math.floor(seen * 0.75) : seen, hold);
+    return this.restart(raised ? seen : Math.floor(seen * 0.75), hold);
   }
 
   private restart(limit: number, hold: number): number {

@@ -81,7 +81,9 @@ export class Pace {
   refused(ticket: PaceTicket, nowMs: number, told: LimitsTold): void {
     if (!this.close(ticket, nowMs)) return;
     this.learn(told, ticket.sentMs, nowMs);
-    const ownMs = this.learned?.refused(ticket, nowMs) ?? SECOND_MS;
+    // "at once" (0) says that no limit was reached
+    const ownMs =
+      told.retryAfterMs === 0 ? 0 : (this.learned?.refused(ticket, nowMs, told.retryAfterMs) ?? SECOND_MS);
     this.holdUntil(nowMs + (told.retryAfterMs ?? told.resetMs ?? ownMs));
   }
 

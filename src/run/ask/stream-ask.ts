@@ -150,7 +150,7 @@ export class StreamAsk {
     return (
       windows?.cut_at !== undefined ||
       pages?.at_most !== undefined ||
-      all.some((rule) => rule.then === "halve")
+      all.some((rule) => rule.means === "halve")
     );
   }
 
