@@ -13,6 +13,8 @@ export interface BookingsOptions extends ServiceOptions {
   readonly tokenLifeSeconds?: number | undefined;
   readonly clientId?: string | undefined;
   readonly clientSecret?: string | undefined;
+  /** whether headers tell of the limit; default true */
+  readonly tellsLimit?: boolean | undefined;
 }
 
 export const BOOKINGS_DEFAULTS = Object.freeze({
@@ -45,6 +47,7 @@ export async function startBookings(options: BookingsOptions = {}): Promise<Book
   const tokens = addTokens(app, options);
   const limiter = new Limiter(
     options.perSecond === undefined ? BOOKINGS_DEFAULTS.perSecond : options.perSecond,
+    options.tellsLimit === false,
   );
   const guard = async (request: FastifyRequest, reply: FastifyReply) => {
     if (!tokens.isKnown(request.headers.authorization)) {

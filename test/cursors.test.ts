@@ -1,0 +1,401 @@
+/** Cursors of every kind through a warehouse: what a second run asks for, and what a broken-off one goes on with. */
+
+import { writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { DuckDBInstance } from "@duckdb/node-api";
+import { describe, expect, it } from "vitest";
+import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import { connect, defineConnector, openBridge, type RunEvent } from "../src/index.js";
+import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { type Answered, type Asked, fakeApi } from "./support/fake-api.js";
+import { temporaryFolder } from "./support/project.js";
+import { serve } from "./support/serve.js";
+import { queryFile } from "./support/truth.js";
+
+type StreamInput = ConnectorInput["streams"][string];
+type Item = { id: number; at: string };
+
+const HOUR = 3_600_000;
+const START = Date.UTC(2026, 10, 1);
+const at = (hours: number) => new Date(START + hours * HOUR).toISOString().replace(".000Z", "Z");
+
+/** A stream, carried into one file run after run; time goes on by an hour between two runs. */
+function carried(stream: StreamInput, answer: (asked: Asked) => Answered, checkpointRows?: number) {
+  const database = join(temporaryFolder(), "test.duckdb");
+  const events: RunEvent[] = [];
+  let runs = 0;
+  return {
+    database,
+    events,
+    async run() {
+      const fake = fakeApi({ streams: { s: stream }, api: { pace: { at_once: 2 } } }, answer);
+      await fake.clock.sleep(HOUR * runs++);
+      const checkpoint = checkpointRows === undefined ? undefined : { rows: checkpointRows };
+      const bridge = openBridge({
+        from: fake.api,
+        to: duckdb(database),
+        name: "b",
+        schema: "main",
+        checkpoint,
+      });
+      const report = await bridge.run({ onEvent: (event) => events.push(event) });
+      const asked = fake.log.map(
+        ({ path, query }) => `${path}${query.size === 0 ? "" : `?${decodeURIComponent(String(query))}`}`,
+      );
+      return { report, asked, stream: report.streams[0]! };
+    },
+    ids: async () =>
+      (await queryFile(database, "SELECT id::INTEGER AS id FROM s ORDER BY id")).map((row) => row.id),
+    notices: () => events.flatMap((event) => (event.type === "notice" ? [event.message] : [])),
+  };
+}
+
+describe("a cursor", () => {
+  it("by a token that the API gives asks for changes, and begins anew when the API has forgotten it", async () => {
+    let forgotten = false;
+    const changes: Record<string, Item[]> = { d1: [{ id: 2, at: "x" }], d2: [] };
+    const { run, ids, notices } = carried(
+      { get: "/s", records: "$.items[*]", key: "id", cursor: { delta: "$.delta", query: "since" } },
+      ({ query }) => {
+        const since = query.get("since");
+        if (since !== null && forgotten) return { status: 410, body: { message: "This token has expired." } };
+        if (since === null) return { body: { items: [{ id: 1, at: "x" }], delta: "d1" } };
+        return { body: { items: changes[since], delta: "d2" } };
+      },
+    );
+    expect((await run()).asked).toEqual(["/s"]);
+    expect((await run()).asked).toEqual(["/s?since=d1"]);
+    expect((await run()).stream).toMatchObject({ cursor: "d2", records: 0 });
+    forgotten = true;
+    expect((await run()).asked).toEqual(["/s?since=d2", "/s"]);
+    expect(notices()).toEqual([expect.stringContaining("begins anew")]);
+    expect(await ids()).toEqual([1, 2]);
+  });
+
+  it("by an address that the API gives follows it, and pages within it", async () => {
+    const { run } = carried(
+      {
+        get: "/s",
+        records: "$.items[*]",
+        key: "id",
+        pages: { link: "$.next" },
+        cursor: { delta: "$.delta" },
+      },
+      ({ query }) => ({
+        body:
+          query.get("page") === "2"
+            ? { items: [{ id: 2 }], delta: "/v1/s?token=t9" }
+            : { items: [{ id: 1 }], next: `?${query.has("token") ? "token=t9&" : ""}page=2` },
+      }),
+    );
+    expect((await run()).asked).toEqual(["/s", "/s?page=2"]);
+    expect((await run()).asked).toEqual(["/s?token=t9", "/s?token=t9&page=2"]);
+  });
+
+  it("by the last whole run asks from when that began, less its overlap", async () => {
+    let broken = false;
+    const { run } = carried(
+      {
+        get: "/s",
+        query: { changed_since: "{since}" },
+        key: "id",
+        cursor: { last_run: true, overlap: "PT10M", format: "seconds" },
+      },
+      () => (broken ? { status: 400, body: {} } : { body: [{ id: 1 }] }),
+    );
+    expect((await run()).asked).toEqual(["/s"]);
+    broken = true;
+    expect((await run()).report.outcome).toBe("failed");
+    broken = false;
+    // the run in between was not whole: the first one counts
+    expect((await run()).asked).toEqual([`/s?changed_since=${START / 1000 - 600}`]);
+    expect((await run()).asked).toEqual([`/s?changed_since=${(START + 2 * HOUR) / 1000 - 600}`]);
+  });
+
+  it("over a list that comes newest first stops where what is known begins", async () => {
+    const list = Array.from({ length: 40 }, (_, i) => ({ id: 40 - i, at: at(-i) }));
+    const { run, ids } = carried(
+      {
+        get: "/s",
+        key: "id",
+        pages: { number: 1, query: "page" },
+        cursor: { field: "at", order: "descending" },
+      },
+      ({ query }) => ({
+        body: list.slice((Number(query.get("page")) - 1) * 10, Number(query.get("page")) * 10),
+      }),
+    );
+    expect((await run()).asked).toHaveLength(5);
+    list.unshift({ id: 41, at: at(1) });
+    const second = await run();
+    // the second page is under way while the first is looked at
+    expect(second.asked.length).toBeLessThanOrEqual(2);
+    expect(second.stream).toMatchObject({ added: 1, cursor: at(1) });
+    expect(await ids()).toHaveLength(41);
+  });
+
+  it.each([
+    ["inclusive", at(0)],
+    ["exclusive", at(-1 / 3600)],
+  ] as const)("whose filter is %s asks from %s", async (filter, since) => {
+    const { run } = carried(
+      { get: "/s", key: "id", cursor: { field: "at", query: "since", filter } },
+      () => ({ body: [{ id: 1, at: at(0) }] }),
+    );
+    await run();
+    expect((await run()).asked).toEqual([`/s?since=${since}`]);
+  });
+
+  it("is not carried past what an API with a slow clock may still write", async () => {
+    // the API's clock is 10 minutes behind ours; a record of its own now is the newest
+    const slow = new Date(START - 600_000);
+    const { run } = carried(
+      { get: "/s", key: "id", cursor: { field: "at", query: "since", filter: "inclusive" } },
+      () => ({
+        headers: { date: slow.toUTCString() },
+        body: [
+          { id: 1, at: at(-1) },
+          { id: 2, at: at(5) },
+        ],
+      }),
+    );
+    expect((await run()).stream.cursor).toBe(at(-1 / 6));
+  });
+
+  it("stays where it was when records moved between pages", async () => {
+    let total = 4;
+    const { run, notices } = carried(
+      {
+        get: "/s",
+        records: "$.items[*]",
+        key: "id",
+        pages: { offset: 0, query: "from", total: "$.total" },
+        cursor: { field: "at", query: "since" },
+      },
+      ({ query }) => ({
+        body: {
+          items:
+            query.get("from") === "0"
+              ? [
+                  { id: 1, at: at(-2) },
+                  { id: 2, at: at(-1) },
+                ]
+              : [{ id: 3, at: at(0) }],
+          total: query.get("from") === "0" ? 4 : total,
+        },
+      }),
+    );
+    total = 3;
+    expect((await run()).stream.cursor).toBeUndefined();
+    expect(notices()[0]).toContain("changed from 4 to 3");
+    expect((await run()).asked[0]).toBe("/s?from=0");
+  });
+});
+
+describe("a pass that breaks off", () => {
+  const parts: StreamInput = { get: "/huts/{hut}", key: "id", each: { hut: [1, 2, 3, 4] } };
+
+  it("over parts without cursor goes on with the parts that were not done", async () => {
+    let broken = true;
+    const { run, ids, notices } = carried(parts, ({ path }) =>
+      broken && path === "/huts/3" ? { status: 403, body: {} } : { body: [{ id: Number(path.at(-1)) }] },
+    );
+    const first = await run();
+    expect(first.stream).toMatchObject({ outcome: "failed", parts: 4, failedParts: [{ part: "hut=3" }] });
+    expect(await ids()).toEqual([1, 2, 4]);
+    broken = false;
+    // an hour later the pass is too old to go on with
+    expect((await run()).asked).toHaveLength(4);
+    broken = true;
+    await run();
+    broken = false;
+    expect(notices()).toEqual([]);
+  });
+
+  it("and a minute later asks for the failed part alone", async () => {
+    let broken = true;
+    const answer = ({ path }: Asked): Answered =>
+      broken && path === "/huts/3" ? { status: 403, body: {} } : { body: [{ id: Number(path.at(-1)) }] };
+    const database = join(temporaryFolder(), "test.duckdb");
+    const run = async () => {
+      const fake = fakeApi(parts, answer);
+      const report = await openBridge({
+        from: fake.api,
+        to: duckdb(database),
+        name: "b",
+        schema: "main",
+      }).run();
+      return { report, asked: fake.log.map(({ path }) => path) };
+    };
+    expect((await run()).report.outcome).toBe("failed");
+    broken = false;
+    expect(await run()).toMatchObject({ report: { outcome: "done" }, asked: ["/huts/3"] });
+    expect((await run()).asked).toHaveLength(4);
+  });
+
+  it("gives up soon when every part fails", async () => {
+    const { run } = carried({ ...parts, each: { hut: Array.from({ length: 100 }, (_, i) => i) } }, () => ({
+      status: 403,
+      body: { message: "no" },
+    }));
+    const { report, asked } = await run();
+    expect(report.outcome).toBe("failed");
+    expect(asked.length).toBeLessThan(10);
+  });
+
+  it("in windows asks again only for the windows that are open", async () => {
+    let broken = true;
+    const { run, ids } = carried(
+      {
+        get: "/s",
+        key: "id",
+        windows: {
+          span: "P1D",
+          from: "from",
+          to: "to",
+          begin: "2026-10-28",
+          until: "2026-11-01",
+          format: "date",
+        },
+      },
+      ({ query }) =>
+        broken && query.get("from") === "2026-10-30"
+          ? { status: 400, body: {} }
+          : { body: [{ id: Number(query.get("from")!.slice(-2)) }] },
+    );
+    expect((await run()).stream).toMatchObject({ outcome: "failed" });
+    broken = false;
+    const { asked } = await run();
+    expect(asked).toContain("/s?from=2026-10-30&to=2026-10-31");
+    expect(asked.length).toBeLessThan(4);
+    expect(await ids()).toEqual([28, 29, 30, 31]);
+    expect((await run()).asked).toEqual([]);
+  });
+});
+
+describe("a limit of a day", () => {
+  it("ends a run at a checkpoint, with the time it can go on; earlier runs count", async () => {
+    const database = join(temporaryFolder(), "test.duckdb");
+    const url = await serve((request, response) => {
+      const page = Number(new URL(request.url!, "http://x").searchParams.get("page"));
+      response.end(JSON.stringify(page > 9 ? [] : [{ id: page }]));
+    });
+    const connector = defineConnector({
+      connector: "day",
+      api: {
+        url,
+        sign_in: "none",
+        pace: { per_day: 7, at_once: 1 },
+      },
+      streams: { s: { get: "/s", key: "id", pages: { number: 1, query: "page" } } },
+    });
+    const run = async () => {
+      const api = connect(connector, {});
+      const report = await openBridge({ from: api, to: duckdb(database), name: "b", schema: "main" }).run();
+      await api.close();
+      return report;
+    };
+    const first = await run();
+    expect(first).toMatchObject({ outcome: "stopped", error: { code: "LIMIT_SPENT" } });
+    expect(first.error?.message).toMatch(/permits more requests from \d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ on/);
+    expect(first.streams[0]).toMatchObject({ outcome: "stopped", added: 7 });
+    expect(await run()).toMatchObject({ outcome: "stopped", streams: [{ requests: 0 }] });
+  });
+});
+
+describe("a ledger of format 1", () => {
+  it("is taken over: its cursors are those of whole streams", async () => {
+    const { database, run } = carried(
+      { get: "/s", key: "id", cursor: { field: "at", query: "since", filter: "inclusive" } },
+      () => ({ body: [{ id: 1, at: at(-5) }] }),
+    );
+    await run();
+    const instance = await DuckDBInstance.create(database);
+    const connection = await instance.connect();
+    for (const sql of [
+      "ALTER TABLE early_bridge.cursors DROP COLUMN part",
+      "UPDATE early_bridge.about SET format = 1",
+    ])
+      await connection.run(sql);
+    connection.closeSync();
+    instance.closeSync();
+    expect((await run()).asked).toEqual([`/s?since=${at(-5)}`]);
+    expect(
+      await queryFile(database, "SELECT format, part FROM early_bridge.about, early_bridge.cursors"),
+    ).toEqual([{ format: 2, part: "" }]);
+  });
+});
+
+describe("a long file", () => {
+  it("is read piece by piece from the disk, with checkpoints on the way", async () => {
+    const rows = 400_000;
+    const line = (i: number) => `${i};"hut ${i % 40}, north";2026-01-01T00:00:00Z;${"x".repeat(30)}`;
+    const url = await serve((_request, response) => {
+      response.writeHead(200, { "content-type": "text/csv" });
+      response.write("id;name;at;more\n");
+      for (let from = 0; from < rows; from += 10_000)
+        response.write(`${Array.from({ length: 10_000 }, (_, i) => line(from + i)).join("\n")}\n`);
+      response.end();
+    });
+    const connector = defineConnector({
+      connector: "long",
+      api: { url, sign_in: "none" },
+      streams: {
+        s: {
+          get: "/s",
+          key: "id",
+          answer: { csv: { delimiter: ";", ended: true } },
+          columns: { id: { type: "int64" } },
+        },
+      },
+    });
+    const database = join(temporaryFolder(), "test.duckdb");
+    const api = connect(connector, {});
+    const report = await openBridge({
+      from: api,
+      to: duckdb(database),
+      name: "b",
+      schema: "main",
+      checkpoint: { rows: 100_000 },
+    }).run();
+    await api.close();
+    expect(report.streams[0]).toMatchObject({ outcome: "done", added: rows, requests: 1 });
+    expect(report.streams[0]!.bytes).toBeGreaterThan(16 * 1024 * 1024);
+    expect(report.streams[0]!.checkpoints).toBeGreaterThanOrEqual(4);
+    const [sum] = await queryFile(
+      database,
+      "SELECT count(*)::INTEGER AS n, sum(id)::BIGINT::VARCHAR AS ids, min(name) AS name FROM s",
+    );
+    expect(sum).toEqual({ n: rows, ids: String((rows * (rows - 1)) / 2), name: "hut 0, north" });
+  });
+});
+
+describe("a file of values", () => {
+  it.each([
+    ["huts.csv", "hut,region\n3,north\n7,south\n", { file: "huts.csv", field: "hut" }],
+    ["huts.json", '[{"hut":3},{"hut":7}]', { file: "huts.json", field: "hut" }],
+    ["huts.txt", "3\n\n7\n3\n", { file: "huts.txt" }],
+  ])("gives the parts: %s", async (name, text, each) => {
+    const folder = temporaryFolder();
+    writeFileSync(join(folder, name), text);
+    const connector = defineConnector({
+      connector: "files",
+      api: { url: "https://api.huts.example", sign_in: "none" },
+      streams: { s: { get: "/huts/{hut}", each: { hut: each } } },
+    });
+    const asked: string[] = [];
+    const api = connect(
+      connector,
+      {},
+      {
+        readFile: async (path) => (await import("node:fs/promises")).readFile(join(folder, path)),
+        replay: async ({ url }) => {
+          asked.push(new URL(url).pathname);
+          return { status: 200, headers: {}, body: new TextEncoder().encode("[]"), url };
+        },
+      },
+    );
+    for await (const _ of api.pages("s"));
+    expect(asked).toEqual(["/huts/3", "/huts/7"]);
+  });
+});
