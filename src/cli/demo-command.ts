@@ -4,14 +4,15 @@ import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } f
 import { dirname, join, relative } from "node:path";
 import { fileURLToPath } from "node:url";
 import colors from "picocolors";
-import { openProject, PROJECT_FILE } from "../run/project.js";
+import type { StreamReport } from "../run/events.js";
+import { type OpenedProject, openProject, PROJECT_FILE } from "../run/project.js";
 import { BOOKINGS_DEFAULTS } from "../standins/bookings/server.js";
 import { demoEnvironment, envFileText } from "../standins/demo-environment.js";
 import { type SpawnedService, type SpawnOptions, spawnService } from "../standins/spawn.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { runBridge, viewKind } from "./run-command.js";
 import { tableText } from "./table.js";
-import { countOf, countText } from "./words.js";
+import { countOf, countText, timeText } from "./words.js";
 
 export const DEMO_FOLDER = "early-bridge-demo";
 const DEMO_PORT = 4180;
@@ -19,6 +20,18 @@ const DEMO_PORT = 4180;
 const FAILING = 0.04;
 const MINUTE_MS = 60_000;
 const CELL_WIDTH = 28;
+
+/** The other bridges, with how each service is asked. */
+const OTHERS: Readonly<Record<string, string>> = {
+  sensors: "by hut, in windows of time, by page numbers; its limit is learned",
+  logbook: "lists of values under a header row",
+  figures: "reports: submitted, looked at, downloaded, joined",
+  feedback: "by offset over a list that changes meanwhile",
+  deliveries: "XML envelopes, the token in the body",
+  crew: "fields described first; after the last key",
+  notices: "the next page in a Link header",
+  stores: "one page",
+};
 
 export interface DemoOptions {
   readonly serve?: boolean | undefined;
@@ -29,7 +42,7 @@ export interface DemoOptions {
 export async function demoCommand(options: DemoOptions): Promise<number> {
   mkdirSync(DEMO_FOLDER, { recursive: true });
   const { serve: serving = false, bookings } = options;
-  const service = await startService({ bookings, failing: FAILING, neighbours: serving });
+  const service = await startService({ bookings, failing: FAILING, neighbours: true });
   try {
     writeProject(service);
     return serving ? await serve(service.url) : await show(service.url, options);
@@ -63,11 +76,40 @@ async function show(url: string, options: DemoOptions): Promise<number> {
   const second = await runBridge(project, "bookings", { kind }, stop);
   if (second.outcome !== "done") return second.outcome === "stopped" ? EXIT_CODES.stopped : EXIT_CODES.api;
   await showTables(project);
+  const others = await carryOthers(project, stop);
+  if (others !== EXIT_CODES.done) return others;
   say("Next");
   const next = (line: string, why: string) => say(`  ${line.padEnd(52)}${colors.dim(why)}`);
+  next(`npx early-bridge plan --project ${DEMO_FOLDER}`, "what each bridge asks, and how");
   next(`npx early-bridge runs --project ${DEMO_FOLDER}`, "what each run did");
   next("npx early-bridge demo --serve", "keeps the service up; then, in another terminal:");
   next(`npx early-bridge run --project ${DEMO_FOLDER}`, "takes the news");
+  return EXIT_CODES.done;
+}
+
+/** Carries the federation's other services, and shows in one table how each was asked. */
+async function carryOthers(project: OpenedProject, stop: AbortController): Promise<number> {
+  say(colors.dim("── the federation's other services, each asked in its own way ──\n"));
+  const rows: string[][] = [];
+  for (const [name, asked] of Object.entries(OTHERS)) {
+    const { bridge, close } = await project.openBridge(name);
+    const report = await bridge.run({ signal: stop.signal }).finally(close);
+    if (report.outcome === "stopped") return EXIT_CODES.stopped;
+    if (report.error !== undefined) throw report.error;
+    const sum = (count: (stream: StreamReport) => number) =>
+      countText(report.streams.reduce((all, stream) => all + count(stream), 0));
+    const took = timeText(report.endedAtMs - report.startedAtMs);
+    rows.push([
+      name,
+      asked,
+      sum((each) => each.requests),
+      sum((each) => each.retries),
+      sum((each) => each.added),
+      took,
+    ]);
+  }
+  const right = ["requests", "retries", "rows", "took"].map((title) => ({ title, right: true }));
+  say(`${tableText([{ title: "bridge" }, { title: "asked" }, ...right], rows)}\n`);
   return EXIT_CODES.done;
 }
 

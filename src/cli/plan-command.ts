@@ -28,7 +28,9 @@ export async function planCommand(bridge: string | undefined, options: PlanComma
     }
   }
   if (options.json !== true)
-    say(`Nothing was sent. Next: early-bridge run${bridge === undefined ? "" : ` ${bridge}`}`);
+    say(
+      `Nothing was sent. Next: early-bridge run${bridge === undefined ? "" : ` ${bridge}`}${folderOption(options)}`,
+    );
   return EXIT_CODES.done;
 }
 
@@ -53,6 +55,10 @@ function labelled(label: string, text: string): string {
   const wrapped = wrapAnsi(text, Math.max(30, width - indent.length)).replaceAll("\n", `\n${indent}`);
   const blanks = " ".repeat(LABEL_WIDTH - stripVTControlCharacters(label).length);
   return `    ${label}${blanks}${wrapped}`;
+}
+
+function folderOption({ project }: PlanCommandOptions): string {
+  return project === "." ? "" : ` --project ${project}`;
 }
 
 function say(text: string): void {

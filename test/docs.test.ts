@@ -1,0 +1,164 @@
+/** The examples of README and docs are not prose: TypeScript compiles, YAML is accepted and asks as it is said to. */
+
+import { readFileSync } from "node:fs";
+import { join, resolve } from "node:path";
+import ts from "typescript";
+import { describe, expect, it } from "vitest";
+import { checkValue, parseYaml } from "../src/core/define/check.js";
+import { checkConnector } from "../src/core/define/connector.js";
+import { projectSchema } from "../src/core/define/project-schema.js";
+import { openBridge } from "../src/index.js";
+import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { fakeApi } from "./support/fake-api.js";
+import { temporaryFolder } from "./support/project.js";
+
+const README = readFileSync("README.md", "utf8");
+const PAGES = ["paging", "requests", "parts", "cursors", "pace"];
+
+/** Fenced blocks of a page, in order. */
+function fenced(text: string): { readonly language: string; readonly text: string }[] {
+  return [...text.matchAll(/^```(\w+)\n([\s\S]*?)^```/gm)].map(([, language, inner]) => ({
+    language: language!,
+    text: inner!,
+  }));
+}
+
+const blocks = (language: string) =>
+  fenced(README).flatMap((block) => (block.language === language ? [block.text] : []));
+
+/** What the compiler says of a text as if it stood in this folder, the package's own name leading to its sources. */
+function complaints(text: string): string[] {
+  const name = resolve("test/readme-example.ts");
+  const options: ts.CompilerOptions = {
+    strict: true,
+    noEmit: true,
+    skipLibCheck: true,
+    target: ts.ScriptTarget.ES2022,
+    module: ts.ModuleKind.NodeNext,
+    moduleResolution: ts.ModuleResolutionKind.NodeNext,
+    types: ["node"],
+    paths: {
+      "early-bridge": [resolve("src/index.ts")],
+      "early-bridge/testing": [resolve("src/testing/index.ts")],
+      "early-bridge/duckdb": [resolve("src/warehouse/duckdb/index.ts")],
+    },
+  };
+  const host = ts.createCompilerHost(options);
+  const { getSourceFile, fileExists } = host;
+  host.fileExists = (file) => file === name || fileExists.call(host, file);
+  host.getSourceFile = (file, ...rest) =>
+    file === name
+      ? ts.createSourceFile(file, text, options.target!)
+      : getSourceFile.call(host, file, ...rest);
+  const program = ts.createProgram([name], options, host);
+  return ts
+    .getPreEmitDiagnostics(program)
+    .map((each) => ts.flattenDiagnosticMessageText(each.messageText, " "));
+}
+
+describe("the README", () => {
+  it("holds TypeScript that compiles", () => {
+    const examples = blocks("ts");
+    expect(examples).toHaveLength(1);
+    expect(complaints(examples[0]!)).toEqual([]);
+    expect(
+      complaints(examples[0]!.replace("defineConnector({", "defineConnector({ nonsense: 1,")),
+    ).toHaveLength(1);
+  });
+
+  it("holds a connector and a project that are accepted", () => {
+    const [connector, project] = blocks("yaml").map((text, i) => parseYaml(text, `README ${i}`));
+    expect(checkConnector(connector!.value, connector!).connector).toBe("bookings");
+    expect(Object.keys(checkValue(projectSchema, project!.value, project!).bridges)).toEqual(["bookings"]);
+  });
+});
+
+/** One exchange as a page shows it: `GET /path [header: value] body → status answer | header: value`. */
+interface Shown {
+  readonly asked: string;
+  readonly status: number;
+  readonly body: string;
+  readonly headers: Readonly<Record<string, string>>;
+}
+
+function shownExchange(line: string): Shown {
+  const [asked, answer] = line.split(" → ");
+  const [body, ...headers] = answer!.split(" | ");
+  const [, status, text] = /^(\d{3} )?([\s\S]*)$/.exec(body!)!;
+  return {
+    asked: asked!,
+    status: Number(status ?? 200),
+    body: text!.replaceAll("\\n", "\n"),
+    headers: Object.fromEntries(headers.map((each) => each.split(/: (.*)/).slice(0, 2) as [string, string])),
+  };
+}
+
+/** Carries the streams of an example once for each run that is shown; gives what was asked, line by line. */
+async function askedBy(yaml: string, runs: readonly (readonly Shown[])[]): Promise<string[][]> {
+  const value = parseYaml(yaml, "example").value as Record<string, never>;
+  const { api, streams } =
+    "streams" in value ? (value as { api: object; streams: object }) : { api: {}, streams: value };
+  const names = Object.keys(streams);
+  const database = duckdb(join(temporaryFolder(), "docs.duckdb"));
+  const all: string[][] = [];
+  for (const run of runs) {
+    const left = [...run];
+    const shown = run.map(({ asked }) => asked);
+    const fake = fakeApi({ streams, api } as never, ({ method, path, query, headers, body }) => {
+      const search =
+        query.size === 0
+          ? ""
+          : `?${[...query].map((pair) => pair.map(encodeURIComponent).join("=")).join("&")}`;
+      const own = Object.entries(headers).filter(([name]) => name.startsWith("x-"));
+      const parts = [
+        method,
+        path + search,
+        ...own.map(([name, text]) => `[${name}: ${text}]`),
+        ...(body === undefined ? [] : [body]),
+      ];
+      const asked = parts.join(" ");
+      const at = left.findIndex((each) => each.asked === asked);
+      if (at < 0) throw new Error(`The example asks ${asked}, which is not shown: ${shown.join(" · ")}`);
+      return left.splice(at, 1)[0]!;
+    });
+    // parents of parts are asked for by their children
+    const chosen = Object.fromEntries(
+      names.slice(api === undefined || names.length === 1 ? 0 : -1).map((name) => [name, {}]),
+    );
+    const carried = "api" in value ? undefined : chosen;
+    const bridge = openBridge({ from: fake.api, to: database, schema: "docs", streams: carried });
+    const report = await bridge.run();
+    expect(report.error, yaml).toBeUndefined();
+    all.push([
+      ...shown.filter((asked) => !left.some((each) => each.asked === asked)),
+      ...left.map(({ asked }) => `never asked: ${asked}`),
+    ]);
+  }
+  return all;
+}
+
+describe.each(PAGES)("docs/%s.md", (page) => {
+  const found = fenced(readFileSync(`docs/${page}.md`, "utf8"));
+  const examples = found.flatMap(({ language, text }, i) =>
+    language === "yaml" ? [[text, found[i + 1]] as const] : [],
+  );
+
+  it("shows the requests of every example", () => {
+    expect(examples.length).toBeGreaterThan(1);
+    for (const [yaml, exchanges] of examples) expect(exchanges?.language, yaml).toBe("text");
+  });
+
+  it.each(
+    examples.map(([yaml, exchanges]) => [yaml.split("\n").slice(0, 4).join(" "), yaml, exchanges!.text]),
+  )("asks as it says: %s", async (_begin, yaml, text) => {
+    const runs = text
+      .trim()
+      .split("\n--- next run\n")
+      .map((run) => run.split("\n").map(shownExchange));
+    expect(await askedBy(yaml, runs)).toEqual(runs.map((run) => [...new Set(run.map(({ asked }) => asked))]));
+  });
+
+  it("holds TypeScript that compiles", () => {
+    for (const { language, text } of found) if (language === "ts") expect(complaints(text)).toEqual([]);
+  });
+});
