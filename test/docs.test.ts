@@ -9,7 +9,7 @@ import { checkConnector } from "../src/core/define/connector.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
 import { openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
-import { fakeApi } from "./support/fake-api.js";
+import { type Asked, fakeApi } from "./support/fake-api.js";
 import { temporaryFolder } from "./support/project.js";
 
 const README = readFileSync("README.md", "utf8");
@@ -93,48 +93,38 @@ function shownExchange(line: string): Shown {
   };
 }
 
-/** Carries the streams of an example once for each run that is shown; gives what was asked, line by line. */
-async function askedBy(yaml: string, runs: readonly (readonly Shown[])[]): Promise<string[][]> {
-  const value = parseYaml(yaml, "example").value as Record<string, never>;
-  const { api, streams } =
-    "streams" in value ? (value as { api: object; streams: object }) : { api: {}, streams: value };
-  const names = Object.keys(streams);
+/** Carries an example's streams once for each run that is shown; gives what is shown and was not asked. */
+async function neverAsked(yaml: string, runs: readonly (readonly Shown[])[]): Promise<string[]> {
+  const value = parseYaml(yaml, "example").value as { api?: object; streams?: object };
+  const streams = value.streams ?? value;
+  // the streams before the last one are its parents, which it asks for itself
+  const carried = value.api === undefined ? { [Object.keys(streams).at(-1)!]: {} } : undefined;
   const database = duckdb(join(temporaryFolder(), "docs.duckdb"));
-  const all: string[][] = [];
+  const never: string[] = [];
   for (const run of runs) {
     const left = [...run];
-    const shown = run.map(({ asked }) => asked);
-    const fake = fakeApi({ streams, api } as never, ({ method, path, query, headers, body }) => {
-      const search =
-        query.size === 0
-          ? ""
-          : `?${[...query].map((pair) => pair.map(encodeURIComponent).join("=")).join("&")}`;
-      const own = Object.entries(headers).filter(([name]) => name.startsWith("x-"));
-      const parts = [
-        method,
-        path + search,
-        ...own.map(([name, text]) => `[${name}: ${text}]`),
-        ...(body === undefined ? [] : [body]),
-      ];
-      const asked = parts.join(" ");
-      const at = left.findIndex((each) => each.asked === asked);
-      if (at < 0) throw new Error(`The example asks ${asked}, which is not shown: ${shown.join(" · ")}`);
+    const fake = fakeApi({ streams, api: value.api ?? {} } as never, (asked) => {
+      const text = lineOf(asked);
+      const at = left.findIndex((each) => each.asked === text);
+      if (at < 0) throw new Error(`The example asks "${text}", which is not shown.`);
       return left.splice(at, 1)[0]!;
     });
-    // parents of parts are asked for by their children
-    const chosen = Object.fromEntries(
-      names.slice(api === undefined || names.length === 1 ? 0 : -1).map((name) => [name, {}]),
-    );
-    const carried = "api" in value ? undefined : chosen;
     const bridge = openBridge({ from: fake.api, to: database, schema: "docs", streams: carried });
-    const report = await bridge.run();
-    expect(report.error, yaml).toBeUndefined();
-    all.push([
-      ...shown.filter((asked) => !left.some((each) => each.asked === asked)),
-      ...left.map(({ asked }) => `never asked: ${asked}`),
-    ]);
+    expect((await bridge.run()).error, yaml).toBeUndefined();
+    never.push(...left.map(({ asked }) => asked));
   }
-  return all;
+  return never;
+}
+
+function lineOf({ method, path, query, headers, body }: Asked): string {
+  const pairs = [...query].map((pair) => pair.map(encodeURIComponent).join("="));
+  const own = Object.entries(headers).filter(([name]) => name.startsWith("x-"));
+  const address = `${method} ${path}${pairs.length === 0 ? "" : `?${pairs.join("&")}`}`;
+  return [
+    address,
+    ...own.map(([name, text]) => `[${name}: ${text}]`),
+    ...(body === undefined ? [] : [body]),
+  ].join(" ");
 }
 
 describe.each(PAGES)("docs/%s.md", (page) => {
