@@ -58,6 +58,7 @@ try {
     afterMs: 9000,
   });
   await picture("demo", "npm start", `${node} demo`);
+  await take("plan", "npx early-bridge plan sensors", `${node} plan sensors`, { cwd: project });
   await take(
     "runs",
     "npx early-bridge runs",

@@ -94,7 +94,7 @@ const MISTAKES: Record<string, { make: Mistake; exit: number; says: (string | Re
     says: [
       "CONFIG_UNKNOWN_KEY",
       "streams.bookings.recrods",
-      "connectors/bookings.connector.yaml:22:5",
+      "connectors/bookings.connector.yaml:24:5",
       "Perhaps records is meant",
     ],
   },

@@ -45,7 +45,7 @@ export async function demoCommand(options: DemoOptions): Promise<number> {
   const service = await startService({ bookings, failing: FAILING, neighbours: true });
   try {
     writeProject(service);
-    return serving ? await serve(service.url) : await show(service.url, options);
+    return serving ? await serve(service) : await show(service.url, options);
   } finally {
     await service.close();
   }
@@ -139,17 +139,16 @@ async function showTables(project: Awaited<ReturnType<typeof openProject>>): Pro
 }
 
 /** Keeps the service up; every minute an hour passes in it. */
-async function serve(url: string): Promise<number> {
-  const tick = () => fetch(`${url}/_tick`, { method: "POST" });
+async function serve({ url, neighbours }: SpawnedService): Promise<number> {
+  const urls = [url, ...(neighbours === undefined ? [] : [neighbours.url])];
+  const tick = () => Promise.all(urls.map((each) => fetch(`${each}/_tick`, { method: "POST" })));
   // the demo's own hour, and one more: the next run finds news
   await tick();
   await tick();
   say(`The bookings service listens at ${url}; every minute an hour passes there.`);
   say(`In another terminal: npx early-bridge run --project ${DEMO_FOLDER}`);
-  say(
-    "Other services of the federation are up too, each with a sign-in of its own: members, logbook, sensors,",
-  );
-  say(`stores, notices. Try: npx early-bridge probe sensors --project ${DEMO_FOLDER}`);
+  say("The federation's other services are up too, each with a sign-in and a way of asking of its own.");
+  say(`Try: npx early-bridge probe sensors --project ${DEMO_FOLDER}`);
   say(colors.dim("Ctrl-C ends it."));
   const timer = setInterval(() => void tick().catch(() => {}), MINUTE_MS);
   await new Promise<void>((resolve) => process.once("SIGINT", () => resolve()));

@@ -46,6 +46,9 @@ describe("a connector file", () => {
         sign_in: { oauth2: "client_credentials", token_url: "{+base}/oauth/token", scope: "bookings.read" },
         pace: { per_second: 20, at_once: 4 },
         probe: { get: "/me" },
+        fails_when: [
+          { when: "has(body.error) && body.error.code == 'busy'", means: "retry", say: "$.error.message" },
+        ],
       },
       streams: {
         huts: { get: "/huts", records: "$.huts[*]", key: "id" },
