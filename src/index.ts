@@ -16,6 +16,7 @@ export { ExactNumber, stringifyExact } from "./core/shape/exact-json.js";
 export { type Bridge, type BridgeOptions, openBridge, type RunOptions } from "./run/bridge.js";
 export { type Api, type ConnectOptions, connect, type Page, type PagesOptions } from "./run/connect.js";
 export type { OnRunEvent, RunEvent, RunReport, StreamReport } from "./run/events.js";
+export { planBridge, type StreamPlan } from "./run/plan.js";
 export { type ProbeLine, type ProbeOptions, probe } from "./run/probe.js";
 export { type OpenedBridge, type OpenedProject, openProject, type ProjectOptions } from "./run/project.js";
 export type { RunRecord, StreamRecord, Warehouse } from "./warehouse/warehouse.js";

@@ -297,16 +297,9 @@ describe("figures", () => {
     expect([...new Set(fake.log.map(({ query }) => query.get("of")))]).toEqual(["a,b", "c"]);
   });
 
-  it("by more dimensions than the API takes are refused before anything is sent", async () => {
-    const fake = fakeApi(
-      { ...stream(["a"]), dimensions: { names: ["day", "hut", "bed"], at_most: 2 } },
-      answer,
-    );
-    expect(await failure(recordsOf(fake))).toMatchObject({
-      code: "CONFIG_INVALID",
-      message: "3 dimensions are asked for, and the API takes 2.",
-    });
-    expect(fake.log).toEqual([]);
+  it("by more dimensions than the API takes are refused before anything is sent", () => {
+    const tooMany = { ...stream(["a"]), dimensions: { names: ["day", "hut", "bed"], at_most: 2 } };
+    expect(() => fakeApi(tooMany, answer)).toThrow("3 dimensions are asked for, and the API takes 2.");
   });
 });
 
@@ -398,6 +391,28 @@ describe("what an answer means", () => {
     expect(await recordsOf(fakeApi({ post: "/s", body: { json: {} } }, once({ status: 429 })))).toEqual([
       { id: 1 },
     ]);
+  });
+
+  it("gives up when the whole run has tried again too often", async () => {
+    const fake = fakeApi(
+      { get: "/x/{n}", key: "id", each: { n: Array.from({ length: 900 }, (_, n) => n) } },
+      ({ turn }) => (turn % 5 === 0 ? { body: [{ id: turn }] } : { status: 503 }),
+    );
+    expect(await failure(recordsOf(fake))).toMatchObject({
+      code: "RETRIES_SPENT",
+      message: expect.stringContaining("tried again 2000 times"),
+    });
+  });
+
+  it("asks for what it can read", async () => {
+    for (const [answer, accept] of [
+      ["json", "application/json"],
+      ["csv", "text/csv, */*;q=0.5"],
+    ] as const) {
+      const fake = fakeApi({ get: "/s", answer }, () => ({ body: "[]" }));
+      await recordsOf(fake);
+      expect(fake.log[0]?.headers.accept).toBe(accept);
+    }
   });
 
   it("leaves out records by a condition, and those that cannot be judged go to quarantine", async () => {

@@ -273,6 +273,18 @@ describe("a pass that breaks off", () => {
   });
 });
 
+describe("a condition that no record can be judged by", () => {
+  it("is a mistake in the connector, and told as one", async () => {
+    const { run } = carried({ get: "/s", key: "id", where: "record.stars > '3'" }, () => ({
+      body: [{ id: 1, stars: 4 }],
+    }));
+    expect((await run()).report.error).toMatchObject({
+      code: "WHERE_NOT_JUDGED",
+      message: expect.stringContaining("record.stars > '3'"),
+    });
+  });
+});
+
 describe("a limit of a day", () => {
   it("ends a run at a checkpoint, with the time it can go on; earlier runs count", async () => {
     const database = join(temporaryFolder(), "test.duckdb");

@@ -15,7 +15,7 @@ import {
   storeItem,
 } from "../src/standins/neighbours/data.js";
 import type { NeighboursOptions } from "../src/standins/neighbours/server.js";
-import { command, demoProject, type TestProject, whenDone } from "./support/project.js";
+import { command, demoProject, startCommand, type TestProject, whenDone } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
 const quick = { retry: { baseMs: 2, capMs: 20, tries: 14 } };
@@ -162,6 +162,41 @@ describe("the federation", () => {
       expect(service.log.filter(({ status }) => status === 429).length).toBeGreaterThan(3);
     },
   );
+});
+
+describe("a killed process", () => {
+  it("loses no window and doubles none, wherever it is killed", async () => {
+    const { project, service } = await federation();
+    editConnector(project, "sensors", "pace: { at_once: 4 }", "pace: { at_once: 2, per_second: 60 }");
+    const yaml = join(project.folder, "bridges.yaml");
+    writeFileSync(
+      yaml,
+      readFileSync(yaml, "utf8").replace(
+        "sensors: { from: sensors, to: local }",
+        "sensors: { from: sensors, to: local, checkpoint: { rows: 700 } }",
+      ),
+    );
+    let covered = 0;
+    for (const requests of [20, 55, 30]) {
+      const until = service.log.length + requests;
+      const running = startCommand(["run", "sensors", "--plain"], project.folder);
+      while (service.log.length < until && running.child.exitCode === null)
+        await new Promise((resolve) => setTimeout(resolve, 5));
+      running.child.kill("SIGKILL");
+      await running.ended;
+      const kept = await rows(
+        project,
+        "SELECT count(*)::INTEGER AS n FROM early_bridge.cursors WHERE stream = 'readings'",
+      ).catch(() => []);
+      covered = Math.max(covered, Number(kept[0]?.n ?? 0));
+    }
+    expect(covered).toBeGreaterThan(0);
+    const before = service.log.length;
+    expect(await run(project, "sensors")).toMatchObject({ outcome: "done" });
+    // what was done before the kills is not asked for again
+    expect(service.log.length - before).toBeLessThan(125);
+    await expectReadings(project, HOURS);
+  });
 });
 
 describe("a part that fails", () => {

@@ -32,14 +32,30 @@ function jsonView(): ProgressView {
 function plainView(title: string): ProgressView {
   const say = (text: string) => process.stdout.write(`${text}\n`);
   say(title);
+  const quarantined = new Map<string, number>();
   return {
     onEvent: (event) => {
-      const line = plainLine(event);
+      const line = event.type === "quarantined" ? quarantineLine(event, quarantined) : plainLine(event);
       if (line !== undefined) say(line);
     },
     stopping: () => say("Stopping at a checkpoint …"),
     close: () => {},
   };
+}
+
+/** Records that go into quarantine for one reason may be many: some are told of, all are counted at the end. */
+const QUARANTINE_LINES = 3;
+
+function quarantineLine(
+  { stream, message }: Extract<RunEvent, { type: "quarantined" }>,
+  told: Map<string, number>,
+): string | undefined {
+  const count = (told.get(stream) ?? 0) + 1;
+  told.set(stream, count);
+  if (count <= QUARANTINE_LINES) return `${stream}: a record went into quarantine: ${message}`;
+  return count === QUARANTINE_LINES + 1
+    ? `${stream}: more records went into quarantine; they are counted at the end`
+    : undefined;
 }
 
 function plainLine(event: RunEvent): string | undefined {
@@ -60,8 +76,6 @@ function plainLine(event: RunEvent): string | undefined {
       return `${event.stream}: ${event.why} Trying again in ${timeText(event.ms)}.`;
     case "schema changed":
       return `${event.stream}: ${changeText(event)}`;
-    case "quarantined":
-      return `${event.stream}: a record went into quarantine: ${event.message}`;
     case "notice":
       return `${event.stream}: ${event.message}`;
     case "checkpoint":

@@ -96,6 +96,10 @@ export const ERROR_CODES = {
     kind: "config",
     hint: "Record the run again, with the same connector, account and streams.",
   },
+  WHERE_NOT_JUDGED: {
+    kind: "data",
+    hint: "Correct the stream's `where`: fields are record.name, and a text is compared with a text.",
+  },
   PART_INVALID: { kind: "data", hint: "Each value of `each` must be a text, a number or true/false." },
   BODY_TOO_LARGE: { kind: "api", hint: "Ask for smaller pages in the stream's query." },
   RECORDS_NOT_FOUND: { kind: "data", hint: "Correct the stream's `records` path." },

@@ -258,9 +258,9 @@ class Carrier {
     const from = api.clock.now();
     const { batches, issues } = page.shape(this.shape);
     const span = page.span();
-    if (!this.firstChecked && page.records.length > 0) {
+    if (!this.firstChecked && page.received > 0) {
       this.firstChecked = true;
-      checkFirstPage(this.stream, page, issues.length, span);
+      checkFirstPage(this.stream, page, issues, span);
     }
     const shapedAt = api.clock.now();
     const changed = this.shape.version !== this.shapeVersion;

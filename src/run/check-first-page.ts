@@ -2,21 +2,33 @@
 
 import type { CompiledStream } from "../core/define/compile-stream.js";
 import { BridgeError } from "../core/errors.js";
+import type { Issue } from "../core/shape/shape.js";
 import type { CursorSpan } from "../core/track/cursor.js";
 import type { Page } from "./ask/stream-ask.js";
 
-/** @throws BridgeError KEY_NOT_FOUND, CURSOR_NOT_FOUND */
+/** @throws BridgeError WHERE_NOT_JUDGED, KEY_NOT_FOUND, CURSOR_NOT_FOUND */
 export function checkFirstPage(
   stream: CompiledStream,
   page: Page,
-  issues: number,
+  issues: readonly Issue[],
   span: CursorSpan | undefined,
 ): void {
   const count = page.records.length;
   const where = { stream: stream.name, page: page.number };
+  const unjudged = issues.filter(({ reason }) => reason === "not_judged");
+  if (unjudged.length > 0 && unjudged.length === page.received) {
+    throw new BridgeError(
+      "WHERE_NOT_JUDGED",
+      `No record of the first page can be judged by ${unjudged[0]!.message}.`,
+      {
+        where,
+      },
+    );
+  }
+  if (count === 0) return;
   const first = page.records.find((record) => typeof record === "object" && record !== null);
   const fields = first === undefined ? "none" : Object.keys(first).slice(0, 12).join(", ");
-  if (issues === count && stream.key.length > 0) {
+  if (issues.length === count && stream.key.length > 0) {
     const key = stream.key.map((parts) => parts.join(".")).join(", ");
     const message = `No record of the first page can be stored; is the key ${key} in it? Its fields: ${fields}.`;
     throw new BridgeError("KEY_NOT_FOUND", message, { where });

@@ -172,12 +172,13 @@ export function connect(connector: Connector, settings: AccountSettings, options
     },
     reach: (signal) => {
       const { origin } = new URL(account.baseUrl);
-      return send({ method: "GET", url: `${origin}/`, headers, signal });
+      return send({ method: "GET", url: `${origin}/`, headers: { ...headers, accept: "*/*" }, signal });
     },
     signIn: (signal) => signedIn.signIn(signal),
     ask: (path, signal) => {
       const template = { get: path, query: {}, headers: {}, safe_to_retry: false };
-      const request = planRequest(account.baseUrl, template, headers, account.values);
+      const accept = { accept: "application/json", ...headers };
+      const request = planRequest(account.baseUrl, template, accept, account.values);
       const where = { account: account.name };
       return exchange.ask(request, (response) => response, { where, tally: newTally(), signal });
     },
@@ -220,6 +221,6 @@ function compileNamed(connector: Connector, name: string): CompiledStream {
 }
 
 function commonHeaders(connector: Connector, http: HttpOptions | undefined): Record<string, string> {
-  const own = { accept: "application/json", "user-agent": http?.userAgent ?? USER_AGENT };
+  const own = { "user-agent": http?.userAgent ?? USER_AGENT };
   return { ...own, ...http?.headers, ...connector.api.headers };
 }

@@ -39,7 +39,8 @@ export async function planBridge(bridge: Bridge, api: Api): Promise<StreamPlan[]
       .map(describeCursor)
       .filter((text) => text !== undefined)
       .sort();
-    const since = stream.definition.each === undefined ? whole.start.since : parts[0];
+    const since =
+      stream.definition.each === undefined && rule.windows === undefined ? whole.start.since : parts[0];
     const windows =
       stream.definition.each === undefined && rule.windows !== undefined ? whole.windows().length : undefined;
     return {

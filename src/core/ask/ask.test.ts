@@ -1,3 +1,4 @@
+import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { type BodyDefinition, pagesSchema } from "../define/ask-schema.js";
 import { isBridgeError } from "../errors.js";
@@ -14,6 +15,52 @@ describe("templates", () => {
     );
     expect(templateNames("{+base}/{x,y}{?q*}")).toEqual(["base", "x", "y", "q"]);
     expect(() => expandTemplate("{nix}", { base: "x" })).toThrow(/\{nix\}, which has no value/);
+  });
+});
+
+/** Texts with everything that an address gives a meaning to. */
+const anyText = fc.oneof(
+  fc.string({ unit: "grapheme" }),
+  fc.constantFrom("a b", "ü/é?#&=%+", "{x}", "100%", "..", "漢字"),
+);
+
+describe("templates, over any values", () => {
+  it("keep a value whole in the path and in the query", () => {
+    fc.assert(
+      fc.property(anyText, anyText, fc.array(anyText, { maxLength: 4 }), (hut, search, ids) => {
+        // a path segment of dots alone is resolved away by every client
+        fc.pre(hut !== "" && !/^\.{1,2}$/.test(hut));
+        const template = {
+          get: "/huts/{hut}/x",
+          query: { q: "{search}", id: "{ids*}", fixed: 1 },
+          headers: {},
+          safe_to_retry: false,
+        };
+        const url = new URL(planRequest("https://a.example", template, {}, { hut, search, ids }).url);
+        expect(decodeURIComponent(url.pathname.split("/")[2]!)).toBe(hut);
+        expect(url.pathname.split("/")).toHaveLength(4);
+        expect(decodeURIComponent(/[?&]q=([^&]*)/.exec(url.search)![1]!)).toBe(search);
+        expect(url.searchParams.getAll("id")).toEqual(ids);
+        expect([...url.searchParams.keys()].filter((name) => name !== "id")).toEqual(["q", "fixed"]);
+        expect(url.href).not.toContain("+");
+      }),
+    );
+  });
+
+  it("keep a value whole in a JSON body, whatever it holds", () => {
+    fc.assert(
+      fc.property(anyText, fc.integer(), fc.array(anyText, { minLength: 1 }), (text, n, list) => {
+        const template = {
+          post: "/x",
+          query: {},
+          headers: {},
+          safe_to_retry: true,
+          body: { json: { text: "{text}", n: "{n}", list: "{list}", in: ["<{text}>"] } },
+        };
+        const { body } = planRequest("https://a.example", template, {}, { text, n, list });
+        expect(JSON.parse(body!)).toEqual({ text, n, list, in: [`<${text}>`] });
+      }),
+    );
   });
 });
 

@@ -11,11 +11,15 @@ export interface Described {
   readonly warnings: readonly string[];
 }
 
-/** `since` is where the cursor stands, `windows` how many are open, where these are known. */
-export function describeStream(
-  stream: CompiledStream,
-  known: { readonly since?: string | undefined; readonly windows?: number | undefined } = {},
-): Described {
+/** What is known of where a stream stands. */
+export interface KnownState {
+  /** the cursor; of windows, the end of what is done */
+  readonly since?: string | undefined;
+  /** windows that are open */
+  readonly windows?: number | undefined;
+}
+
+export function describeStream(stream: CompiledStream, known: KnownState = {}): Described {
   const { definition } = stream;
   const lines = [
     [
@@ -30,7 +34,7 @@ export function describeStream(
         ? []
         : Object.entries(definition.each).map(([name, from]) => `each {${name}} ${eachText(from)}`),
     ],
-    ["windows", definition.windows === undefined ? [] : [windowsText(definition.windows, known.windows)]],
+    ["windows", definition.windows === undefined ? [] : [windowsText(definition.windows, known)]],
     ["asks", askedTexts(definition)],
     ["pages", definition.report !== undefined ? [] : [pagesText(definition.pages)]],
     ["detail", definition.expand === undefined ? [] : [`${requestText(definition.expand)} for each record`]],
@@ -114,10 +118,14 @@ function eachText(from: EachDefinition[string]): string {
   return `from ${requestText(from)} at ${from.values}`;
 }
 
-function windowsText(windows: NonNullable<StreamDefinition["windows"]>, open: number | undefined): string {
+function windowsText(
+  windows: NonNullable<StreamDefinition["windows"]>,
+  { since, windows: open }: KnownState,
+): string {
   const many = open === undefined ? "" : `, ${open} open`;
   const order = windows.order === "newest_first" ? "newest first" : "oldest first";
-  return `of ${windows.span} from ${windows.begin} to ${windows.until ?? "now"}, ${order}${many}`;
+  const done = since === undefined ? "" : `, done up to ${since}`;
+  return `of ${windows.span} from ${windows.begin} to ${windows.until ?? "now"}, ${order}${many}${done}`;
 }
 
 function cursorTexts(stream: CompiledStream, since: string | undefined): string[] {

@@ -21,7 +21,7 @@ export interface Verdict {
 
 export function compileFailRules(rules: readonly FailRuleDefinition[]): FailRule[] {
   return rules.map((rule) => ({
-    when: compileCondition(rule.when),
+    when: compileCondition(rule.when, "answer"),
     means: rule.means,
     say: rule.say === undefined ? undefined : compileJsonPath(rule.say),
     readsBody: /\bbody\b/.test(rule.when) || rule.say !== undefined,

@@ -165,7 +165,7 @@ function followingPosition(
     throw new BridgeError(
       "TOKEN_NOT_TEXT",
       `The page's last record has nothing at pages.after ${pages.after}.`,
-      { where },
+      { where, hint: "Correct pages.after: it names the field by which the API goes on." },
     );
   return { at: "after", after, ...size };
 }

@@ -99,7 +99,7 @@ const answerSchema = z
 
 export const failRuleSchema = z
   .strictObject({
-    when: conditionText.describe("A CEL condition over status, headers and body"),
+    when: conditionText("answer").describe("A CEL condition over status, headers and body"),
     means: z
       .enum(["retry", "stop", "skip", "halve"])
       .describe("retry: it passes; stop: it fails; skip: nothing is there; halve: the window is too large"),

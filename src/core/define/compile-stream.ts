@@ -54,7 +54,7 @@ export function compileStream(
     key: [key].flat().map(fieldParts),
     columns: compileColumns(definition.columns),
     cursor,
-    where: where === undefined ? undefined : compileCondition(where),
+    where: where === undefined ? undefined : compileCondition(where, "record"),
     code: connector.code?.streams?.[name],
   };
 }

@@ -162,7 +162,7 @@ const streamSchema = z
       .default("$[*]")
       .describe("Where the records are in a page; several places are read one after the other"),
     expand: expandSchema.optional(),
-    where: conditionText
+    where: conditionText("record")
       .optional()
       .describe("Records for which this CEL condition over record does not hold are left out"),
     tag: z

@@ -1,5 +1,6 @@
 /** Checks the names that a stream's templates ask for, and what its parts refer to. */
 
+import { measureGroups } from "../ask/breakdown.js";
 import { positionName } from "../ask/page-rule.js";
 import { templateNames, textNames } from "../ask/template.js";
 import { BridgeError } from "../errors.js";
@@ -46,6 +47,7 @@ export function checkStream(connector: Connector, name: string, source: Source):
     if (typeof text === "string")
       checkNames(textNames(text), [...path, "tag", tag], [...listed, ...parts], source);
   checkPosition(stream, path, source);
+  measureGroups(stream.dimensions, stream.measures, { file: source.place([...path, "dimensions"]) });
   checkGroup(connector, stream, path, source);
 }
 

@@ -1,7 +1,7 @@
 /** Small schemas that several parts of the connector file share. */
 
 import { z } from "zod";
-import { compileCondition } from "../ask/condition.js";
+import { type ConditionKind, compileCondition } from "../ask/condition.js";
 import { compileJsonPath } from "../ask/json-path.js";
 import { parsePath } from "../shape/naming.js";
 import { isDuration, isFixedDuration } from "./duration.js";
@@ -39,18 +39,20 @@ export const jsonPathText = z
   .refine(isJsonPath, "must be a JSONPath (RFC 9535), such as $.items[*]")
   .describe("A JSONPath, RFC 9535");
 
-/** A CEL expression; what is wrong with it is part of the message. */
-export const conditionText = z
-  .string()
-  .superRefine((text, context) => {
-    try {
-      compileCondition(text);
-    } catch (error) {
-      const words = (error as Error).message.split("\n")[0];
-      context.addIssue({ code: "custom", message: `must be a CEL expression: ${words}` });
-    }
-  })
-  .describe("An expression in CEL, the Common Expression Language");
+/** A CEL expression over a record or an answer; what is wrong with it is part of the message. */
+export function conditionText(kind: ConditionKind): z.ZodString {
+  return z
+    .string()
+    .superRefine((text, context) => {
+      try {
+        compileCondition(text, kind);
+      } catch (error) {
+        const words = (error as Error).message.split("\n")[0];
+        context.addIssue({ code: "custom", message: `must be a CEL expression: ${words}` });
+      }
+    })
+    .describe("An expression in CEL, the Common Expression Language");
+}
 
 /** Text with {setting} in it; the setting's value is put there as it is. */
 export const filled = z.string().describe("A text in which {name} stands for a value");

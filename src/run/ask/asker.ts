@@ -15,6 +15,14 @@ import type { Exchange, ExchangeEvent, Tally } from "../../http/exchange.js";
 import { isStreamable, SPOOL_ABOVE, spooledRecords } from "../../http/spool.js";
 import type { HttpResponse } from "../../http/transport.js";
 
+/** What is asked for, where neither account nor connector says so (RFC 9110, section 12.5.1). */
+const ACCEPT = {
+  json: "application/json",
+  json_lines: "application/jsonl, application/json;q=0.8, */*;q=0.5",
+  csv: "text/csv, */*;q=0.5",
+  xml: "text/xml, application/xml, */*;q=0.5",
+} as const;
+
 /** What all streams of an account share. */
 export interface AccountParts {
   readonly connector: Connector;
@@ -166,7 +174,7 @@ export class Asker {
     const request = planRequest(
       account.baseUrl,
       of.template,
-      headers,
+      { ...headers, accept: headers.accept ?? ACCEPT[of.plan.answer.kind] },
       { ...values, ...of.pages.values(position) },
       { ...parameters, ...of.pages.parameters(position) },
       link,
