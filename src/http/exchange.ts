@@ -10,7 +10,7 @@ import { type LimitsTold, readLimits } from "../core/pace/limit-headers.js";
 import { RETRY_DEFAULTS } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
 import { type Charge, limitSpent, type PaceGate } from "./pace-gate.js";
-import { type RetryParts, withRetries } from "./retry.js";
+import { type RetryParts, type RunBudget, withRetries } from "./retry.js";
 import { checkStatus } from "./status-errors.js";
 import type { HttpRequest, HttpResponse, Send } from "./transport.js";
 
@@ -82,7 +82,7 @@ class AccountExchange implements Exchange {
   /** addresses that have given a good answer: what fails there later is a passing fault */
   private readonly answered = new Set<string>();
   private behind = 0;
-  private readonly budget = { retries: 0 };
+  private budget: RunBudget = { requests: 0, retries: 0 };
 
   constructor(private readonly parts: ExchangeParts) {}
 
@@ -91,7 +91,7 @@ class AccountExchange implements Exchange {
   }
 
   beginRun(): void {
-    this.budget.retries = 0;
+    this.budget = { requests: 0, retries: 0 };
   }
 
   async ask<T>(
@@ -145,6 +145,7 @@ class AccountExchange implements Exchange {
       const entered = await gate.enter(charge, signal, onWait);
       tally.waitedMs += entered.ms;
       tally.requests++;
+      this.budget.requests++;
       const sentMs = clock.now();
       try {
         const response = await send(signed);
@@ -166,7 +167,8 @@ class AccountExchange implements Exchange {
     if (onRecord === undefined) return send;
     return async (request) => {
       const startedMs = clock.now();
-      const response = await send(request);
+      // a recording holds whole bodies
+      const response = await send({ ...request, spoolAbove: undefined });
       onRecord({ request, response, startedMs, endedMs: clock.now() });
       return response;
     };

@@ -10,12 +10,18 @@ export interface RetryParts {
   readonly retry?: Partial<RetryPolicy> | undefined;
 }
 
+/** Requests and retries of a run. */
+export interface RunBudget {
+  requests: number;
+  retries: number;
+}
+
 export interface RetryHooks {
   readonly signal?: AbortSignal | undefined;
   /** whether a failure mostly means a wrong address: it is tried a few times only */
   readonly isDoubtful: (error: BridgeError) => boolean;
-  /** retries of the whole run so far */
-  readonly budget?: { retries: number } | undefined;
+  /** what the whole run has used so far */
+  readonly budget?: RunBudget | undefined;
   readonly onRetry?: ((waitMs: number, error: BridgeError, tries: number) => void) | undefined;
 }
 
@@ -37,8 +43,7 @@ export async function withRetries<T>(
       const failed = { tries, waitedMs, retryable, doubtful: hooks.isDoubtful(error), retryAfterMs };
       const wait = backOffMs(failed, policy, parts.random);
       if (wait === undefined) throw afterTries(error, tries);
-      if (hooks.budget !== undefined && ++hooks.budget.retries > policy.perRun)
-        throw runSpent(error, policy.perRun);
+      if (hooks.budget !== undefined) spend(hooks.budget, policy, error);
       hooks.onRetry?.(wait, error, tries);
       waitedMs += wait;
       await parts.clock.sleep(wait, hooks.signal);
@@ -46,9 +51,12 @@ export async function withRetries<T>(
   }
 }
 
-function runSpent(error: BridgeError, retries: number): BridgeError {
-  const message = `The run has tried again ${retries} times, and gives up. The last failure: ${error.message}`;
-  return new BridgeError("RETRIES_SPENT", message, { where: error.where, cause: error, triedOut: true });
+/** Counts a retry of the run. @throws BridgeError RETRIES_SPENT */
+function spend(budget: RunBudget, { perRun, share }: RetryPolicy, error: BridgeError): void {
+  budget.retries++;
+  if (budget.retries <= perRun + share * budget.requests) return;
+  const message = `The run has tried again ${budget.retries} times in ${budget.requests} requests, and gives up. The last failure: ${error.message}`;
+  throw new BridgeError("RETRIES_SPENT", message, { where: error.where, cause: error, triedOut: true });
 }
 
 function afterTries(error: BridgeError, tries: number): BridgeError {

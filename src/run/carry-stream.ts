@@ -115,7 +115,7 @@ class Carrier {
     this.options.recorder?.streamStarted(this.options.stream, cursors);
     try {
       await this.readAll(cursors);
-      await this.commit((entry) => this.load.finish(entry), true);
+      await this.inTurn(() => this.commit((entry) => this.load.finish(entry), true));
     } catch (error) {
       await this.keepWhatWasRead();
       throw error;
@@ -280,7 +280,7 @@ class Carrier {
       onEvent({ type: "quarantined", stream, reason, path, message });
     const { records, bytes } = page;
     const told = { records: records.length, rows, bytes, requestsLeft: api.requestsLeft() };
-    onEvent({ type: "page", stream, page: this.pages, ...told });
+    onEvent({ type: "page", stream, part: page.part.key, page: this.pages, ...told });
     return span;
   }
 

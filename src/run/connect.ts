@@ -149,6 +149,8 @@ export function connect(connector: Connector, settings: AccountSettings, options
     stream,
     readFile: readPartFile,
   };
+  const openedAtMs = clock.now();
+  const noted = new Set<number>();
   const api: Api = {
     connector,
     account,
@@ -162,7 +164,12 @@ export function connect(connector: Connector, settings: AccountSettings, options
     cautiousNow: () => clock.now() - exchange.behindMs(),
     beginRun(earlier = []) {
       exchange.beginRun();
-      for (const { atMs, requests } of earlier) gate.noteEarlier(atMs, requests);
+      for (const { atMs, requests } of earlier) {
+        // runs of this very API are counted already
+        if (atMs >= openedAtMs || noted.has(atMs)) continue;
+        noted.add(atMs);
+        gate.noteEarlier(atMs, requests);
+      }
     },
     pages(name, { since, position, tally = newTally(), signal, onEvent } = {}) {
       return everyPage(shared, stream(name), { tally, signal, onEvent }, { since, position });

@@ -45,6 +45,8 @@ export type RunEvent =
     }>
   | OfStream<{
       readonly type: "page";
+      /** "" for a stream without parts */
+      readonly part: string;
       readonly page: number;
       readonly records: number;
       /** rows of all tables */

@@ -123,6 +123,7 @@ async function checkSignIn(api: Api, signal: AbortSignal | undefined): Promise<s
 
 /** The first page as a run would ask for it; its first record is enough. */
 async function checkStream(api: Api, stream: string, signal: AbortSignal | undefined): Promise<string> {
+  if (api.stream(stream).definition.report !== undefined) return "comes as a report: a probe submits none";
   for await (const page of api.pages(stream, { signal })) {
     const [first] = page.records;
     if (first === undefined) return "reachable; the first page is empty";

@@ -334,7 +334,6 @@ export type Place = z.output<typeof place>;
 export type FailRuleDefinition = z.output<typeof failRuleSchema>;
 export type WindowsDefinition = z.output<typeof windowsSchema>;
 export type EachDefinition = z.output<typeof eachSchema>;
-export type ListsDefinition = z.output<typeof listsSchema>;
 export type ValuesRequest = z.output<typeof valuesRequest>;
 export type ReportDefinition = z.output<typeof reportSchema>;
 export type ExpandDefinition = z.output<typeof expandSchema>;

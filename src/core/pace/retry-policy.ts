@@ -9,8 +9,9 @@ export interface RetryPolicy {
   readonly capMs: number;
   /** backing off in all for one request, in ms; a longer Retry-After ends the run with a clear word */
   readonly budgetMs: number;
-  /** retries of all requests of a run */
+  /** retries of a run: so many, and this share of its requests */
   readonly perRun: number;
+  readonly share: number;
   /** tries for failures that mostly mean a wrong address: unknown host, refused connection, a web page */
   readonly doubtfulTries: number;
 }
@@ -20,7 +21,8 @@ export const RETRY_DEFAULTS: RetryPolicy = Object.freeze({
   baseMs: 250,
   capMs: 30_000,
   budgetMs: 300_000,
-  perRun: 2000,
+  perRun: 1000,
+  share: 0.3,
   doubtfulTries: 3,
 });
 

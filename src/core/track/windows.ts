@@ -146,8 +146,3 @@ export function windowValues(
   const end = rule.to_is === "inclusive" ? toMs * 1000 - unit : Math.ceil((toMs * 1000) / unit) * unit;
   return { from: formatMoment(fromMs * 1000, format), to: formatMoment(end, format) };
 }
-
-/** A window in words, for messages. */
-export function describeWindow({ fromMs, toMs }: Window): string {
-  return `${formatMoment(fromMs * 1000, "date_time")} to ${formatMoment(toMs * 1000, "date_time")}`;
-}

@@ -65,7 +65,7 @@ class Series {
   private readonly underWay = new Map<string, Promise<Arrived>>();
   /** positions that are known to follow */
   private ahead: readonly PagePosition[] = [];
-  private readonly stopped = new AbortController();
+  private closed = false;
   private pageUrl: string | undefined;
   private before: readonly unknown[] = [];
 
@@ -84,7 +84,7 @@ class Series {
   }
 
   close(): void {
-    this.stopped.abort();
+    this.closed = true;
     this.underWay.clear();
   }
 
@@ -164,7 +164,7 @@ class Series {
       return { page, position };
     } catch (error) {
       const smaller = isSizeRefusal(error) ? this.of.pages.smaller(position) : undefined;
-      if (smaller === undefined || this.stopped.signal.aborted) throw error;
+      if (smaller === undefined || this.closed) throw error;
       this.asker.noteSize(this.of, position.size, smaller.size);
       return this.ask(smaller, where);
     }
