@@ -335,6 +335,27 @@ describe("the size of pages", () => {
   });
 });
 
+describe("an API that does not heed the page number", () => {
+  it.each([{}, { key: ["hut", "id"] }, { key: "id" }])(
+    "is found in records with tags and %j",
+    async (key) => {
+      const stream = {
+        get: "/s",
+        records: "$.items[*]",
+        ...key,
+        tag: { hut: "Upper Hut" },
+        pages: { number: 1, query: "seite" },
+      };
+      const fake = fakeApi(stream, () => ({ body: { items: items(3) } }));
+      const error = await failure(recordsOf(fake));
+      expect(error).toMatchObject({
+        code: "PAGE_REPEATED",
+        hint: expect.stringContaining("does not heed its parameter seite"),
+      });
+    },
+  );
+});
+
 describe("several pages at once", () => {
   it("come in order where a total tells where they begin", async () => {
     const way = WAYS["numbers with a total"]!;

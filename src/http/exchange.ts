@@ -106,7 +106,7 @@ class AccountExchange implements Exchange {
     const attempt = async () => {
       try {
         const response = await send({ ...request, signal });
-        const value = read(this.judged(response, context));
+        const value = await readOrRelease(response, () => read(this.judged(response, context)));
         this.answered.add(addressOf(request));
         return value;
       } catch (error) {
@@ -199,6 +199,16 @@ class AccountExchange implements Exchange {
       default:
         return checkStatus(response, redactor, clock.now());
     }
+  }
+}
+
+/** Reads an answer; one in a file that turns out to be none is let go. */
+async function readOrRelease<T>(response: HttpResponse, read: () => T): Promise<T> {
+  try {
+    return read();
+  } catch (error) {
+    await response.spool?.file.close();
+    throw error;
   }
 }
 

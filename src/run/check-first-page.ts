@@ -33,7 +33,7 @@ export function checkFirstPage(
     const message = `No record of the first page can be stored; is the key ${key} in it? Its fields: ${fields}.`;
     throw new BridgeError("KEY_NOT_FOUND", message, { where });
   }
-  if (span !== undefined && span.records === count && span.missing === count) {
+  if (span !== undefined && span.missing === span.records) {
     const field = stream.cursor?.field?.join(".");
     const message = `No record of the first page has a text or whole number at cursor.field ${field}. Its fields: ${fields}.`;
     throw new BridgeError("CURSOR_NOT_FOUND", message, { where });

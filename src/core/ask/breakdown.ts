@@ -1,7 +1,8 @@
 /** Figures by dimensions: requests that keep the API's limits, and their answers joined again. Pure. */
 
-import { BridgeError, typeName, type Where } from "../errors.js";
+import { BridgeError, type Where } from "../errors.js";
 import { stringifyExact } from "../shape/exact-json.js";
+import { isPlainObject } from "../shape/walk.js";
 
 export interface Names {
   readonly names: readonly string[];
@@ -39,22 +40,22 @@ export function measureGroups(
 
 /**
  * Records of several answers with the same dimensions, joined to one each, in the order of their first coming.
- * A row that only some answers hold keeps what it has. Memory: all records of the answers.
+ * A row that only some answers hold keeps what it has; what is no row at all stays as it is, for quarantine.
+ * Memory: all records of the answers.
  */
 export function joinOnDimensions(
   answers: readonly (readonly unknown[])[],
   dimensions: readonly string[],
-  where: Where,
 ): unknown[] {
   const joined = new Map<string, Record<string, unknown>>();
-  for (const records of answers) {
-    for (const record of records) {
-      if (typeof record !== "object" || record === null || Array.isArray(record))
-        throw new BridgeError("RECORDS_NOT_FOUND", `A row of figures is ${typeName(record)}.`, { where });
-      const row = record as Record<string, unknown>;
-      const key = stringifyExact(dimensions.map((name) => row[name] ?? null));
-      joined.set(key, { ...joined.get(key), ...row });
+  const odd: unknown[] = [];
+  for (const record of answers.flat()) {
+    if (!isPlainObject(record)) {
+      odd.push(record);
+      continue;
     }
+    const key = stringifyExact(dimensions.map((name) => record[name] ?? null));
+    joined.set(key, { ...joined.get(key), ...record });
   }
-  return [...joined.values()];
+  return [...joined.values(), ...odd];
 }

@@ -8,6 +8,7 @@
 import { BridgeError, typeName, type Where } from "../errors.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
 import type { Issue, Shape, Shaped } from "../shape/shape.js";
+import { isPlainObject } from "../shape/walk.js";
 import { type CursorRule, type CursorSpan, spanOfRecords } from "../track/cursor.js";
 import { type AnswerPlan, namedRows, nameValues, readAnswer } from "./answer.js";
 import type { Condition } from "./condition.js";
@@ -94,25 +95,32 @@ function pageFrom(
   };
 }
 
-/** The page with the rules applied: tags put in, records left out; what no rule can judge goes to quarantine. */
+/**
+ * The page with the rules applied: tags put in, records left out; what no rule can judge goes to quarantine. The
+ * cursor's span stays that of all records: those that are left out have been seen as well.
+ */
 export function applyRules(page: PageRead, plan: ReadPlan, rules: RecordRules): PageRead {
   const { where, keep, tag } = rules;
-  const tags = Object.entries(tag);
-  if (where === undefined && keep === undefined && tags.length === 0) return page;
+  if (where === undefined && keep === undefined && Object.keys(tag).length === 0) return page;
   const issues: Issue[] = [];
-  const records = page.records.filter((record) => {
-    if (typeof record !== "object" || record === null || Array.isArray(record)) return true;
-    for (const [name, value] of tags) (record as Record<string, unknown>)[name] = value;
+  const records: unknown[] = [];
+  for (const raw of page.records) {
+    // a copy: the page's own records are compared with the next page's
+    const record = isPlainObject(raw) ? { ...raw, ...tag } : raw;
     try {
-      if (where !== undefined && !where.holds({ record })) return false;
-      return keep === undefined || keep(record as Record<string, unknown>);
+      if (isKept(record, where, keep)) records.push(record);
     } catch (error) {
       const message = `where: ${where?.text ?? "keep"} cannot be judged: ${(error as Error).message.split("\n")[0]}`;
       issues.push({ reason: "not_judged", path: "", message, record });
-      return false;
     }
-  });
-  return pageFrom(records, issues, plan, page);
+  }
+  return { ...pageFrom(records, issues, plan, page), span: page.span };
+}
+
+/** What is no record at all is kept, for quarantine. */
+function isKept(record: unknown, where: Condition | undefined, keep: RecordRules["keep"]): boolean {
+  if (!isPlainObject(record)) return true;
+  return (where === undefined || where.holds({ record })) && (keep === undefined || keep(record));
 }
 
 function recordsOf(body: unknown, plan: ReadPlan, where: Where): readonly unknown[] {

@@ -8,6 +8,7 @@ import type { ExpandDefinition } from "../../core/define/ask-schema.js";
 import { compileRequest, fieldParts } from "../../core/define/compile-stream.js";
 import { isBridgeError } from "../../core/errors.js";
 import { getByPath } from "../../core/shape/path-get.js";
+import { isPlainObject } from "../../core/shape/walk.js";
 import type { Asker } from "./asker.js";
 
 /** The page with every record's detail; as many requests at once as the pace permits. */
@@ -44,12 +45,12 @@ export async function expandPage(
   const atOnce = pLimit(connector.api.pace.at_once);
   const records = await Promise.all(page.records.map((record) => atOnce(() => detailOf(record))));
   const { envelope, received, bytes } = page;
-  return { ...pageOfRecords(records, asker.stream.request.plan, bytes), envelope, received };
+  return { ...pageOfRecords(records, asker.stream.request.plan, bytes), envelope, received, span: page.span };
 }
 
 /** The request's values; undefined for what is no record, or lacks one of them. */
 function fieldValues({ fields }: ExpandDefinition, record: unknown): Record<string, Scalar> | undefined {
-  if (typeof record !== "object" || record === null || Array.isArray(record)) return undefined;
+  if (!isPlainObject(record)) return undefined;
   const values: Record<string, Scalar> = {};
   for (const [name, path] of Object.entries(fields)) {
     const value = getByPath(record, fieldParts(path));
@@ -59,19 +60,20 @@ function fieldValues({ fields }: ExpandDefinition, record: unknown): Record<stri
   return values;
 }
 
+/** The record with its detail in it, as a new one. */
 function merged(record: Record<string, unknown>, detail: unknown, at: string | undefined): unknown {
-  if (at === undefined)
-    return typeof detail === "object" && detail !== null && !Array.isArray(detail)
-      ? { ...record, ...detail }
-      : record;
-  const parts = fieldParts(at);
-  const last = parts[parts.length - 1]!;
-  let inner = record;
-  for (const step of parts.slice(0, -1)) {
-    const next = inner[step];
-    inner[step] = typeof next === "object" && next !== null && !Array.isArray(next) ? next : {};
-    inner = inner[step] as Record<string, unknown>;
-  }
-  inner[last] = detail;
-  return record;
+  if (at === undefined) return isPlainObject(detail) ? { ...record, ...detail } : record;
+  return withAt(record, fieldParts(at), detail);
+}
+
+function withAt(
+  record: Record<string, unknown>,
+  [step, ...rest]: readonly string[],
+  value: unknown,
+): Record<string, unknown> {
+  const inner = record[step!];
+  return {
+    ...record,
+    [step!]: rest.length === 0 ? value : withAt(isPlainObject(inner) ? inner : {}, rest, value),
+  };
 }
