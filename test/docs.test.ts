@@ -26,9 +26,9 @@ function fenced(text: string): { readonly language: string; readonly text: strin
 const blocks = (language: string) =>
   fenced(README).flatMap((block) => (block.language === language ? [block.text] : []));
 
-/** What the compiler says of a text as if it stood in this folder, the package's own name leading to its sources. */
-function complaints(text: string): string[] {
-  const name = resolve("test/readme-example.ts");
+/** What the compiler says of texts as if they stood in this folder, the package's own name leading to its sources. */
+function complaints(texts: readonly string[]): string[] {
+  const files = new Map(texts.map((text, i) => [resolve(`test/docs-example-${i}.ts`), text]));
   const options: ts.CompilerOptions = {
     strict: true,
     noEmit: true,
@@ -45,27 +45,34 @@ function complaints(text: string): string[] {
   };
   const host = ts.createCompilerHost(options);
   const { getSourceFile, fileExists } = host;
-  host.fileExists = (file) => file === name || fileExists.call(host, file);
-  host.getSourceFile = (file, ...rest) =>
-    file === name
-      ? ts.createSourceFile(file, text, options.target!)
-      : getSourceFile.call(host, file, ...rest);
-  const program = ts.createProgram([name], options, host);
+  host.fileExists = (file) => files.has(file) || fileExists.call(host, file);
+  host.getSourceFile = (file, ...rest) => {
+    const text = files.get(file);
+    return text === undefined
+      ? getSourceFile.call(host, file, ...rest)
+      : ts.createSourceFile(file, text, options.target!);
+  };
+  const program = ts.createProgram([...files.keys()], options, host);
   return ts
     .getPreEmitDiagnostics(program)
     .map((each) => ts.flattenDiagnosticMessageText(each.messageText, " "));
 }
 
-describe("the README", () => {
-  it("holds TypeScript that compiles", () => {
-    const examples = blocks("ts");
-    expect(examples).toHaveLength(1);
-    expect(complaints(examples[0]!)).toEqual([]);
-    expect(
-      complaints(examples[0]!.replace("defineConnector({", "defineConnector({ nonsense: 1,")),
-    ).toHaveLength(1);
+describe("README and docs", () => {
+  it("hold TypeScript that compiles", () => {
+    const pages = PAGES.flatMap((page) => fenced(readFileSync(`docs/${page}.md`, "utf8")));
+    const examples = [
+      ...blocks("ts"),
+      ...pages.flatMap(({ language, text }) => (language === "ts" ? [text] : [])),
+    ];
+    expect(examples).toHaveLength(3);
+    // the one with a key too many shows that the compiler has looked
+    const wrong = examples[0]!.replace("defineConnector({", "defineConnector({ nonsense: 1,");
+    expect(complaints([...examples, wrong])).toEqual([expect.stringContaining("'nonsense' does not exist")]);
   });
+});
 
+describe("the README", () => {
   it("holds a connector and a project that are accepted", () => {
     const [connector, project] = blocks("yaml").map((text, i) => parseYaml(text, `README ${i}`));
     expect(checkConnector(connector!.value, connector!).connector).toBe("bookings");
@@ -146,9 +153,5 @@ describe.each(PAGES)("docs/%s.md", (page) => {
       .split("\n--- next run\n")
       .map((run) => run.split("\n").map(shownExchange));
     expect(await neverAsked(yaml, runs)).toEqual([]);
-  });
-
-  it("holds TypeScript that compiles", () => {
-    for (const { language, text } of found) if (language === "ts") expect(complaints(text)).toEqual([]);
   });
 });

@@ -66,7 +66,7 @@ function plainLine(event: RunEvent): string | undefined {
       const from = event.goesOn
         ? "goes on where the last run broke off"
         : `from ${event.since ?? "the beginning"}`;
-      return `${event.stream}: reading ${event.parts > 1 || event.windows > 0 ? partsText(event) : from}`;
+      return `${event.stream}: reading ${event.parts > 1 || event.windows !== undefined ? partsText(event) : from}`;
     }
     case "waiting":
       return event.ms >= 5000
@@ -88,11 +88,11 @@ function plainLine(event: RunEvent): string | undefined {
 }
 
 /** `40 parts, 80 windows of time`. */
-function partsText({ parts, windows }: { readonly parts: number; readonly windows: number }): string {
+function partsText({ parts, windows }: Extract<RunEvent, { type: "stream started" }>): string {
   const inParts = parts === 1 ? [] : [countOf(parts, "part")];
-  return (
-    [...inParts, ...(windows === 0 ? [] : [`${countOf(windows, "window")} of time`])].join(", ") ||
-    "nothing new"
+  if (windows === undefined) return inParts.join("");
+  return [...inParts, windows === 0 ? "no window is open" : `${countOf(windows, "window")} of time`].join(
+    ", ",
   );
 }
 

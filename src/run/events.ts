@@ -39,9 +39,9 @@ export type RunEvent =
       readonly type: "stream started";
       readonly since: string | undefined;
       readonly goesOn: boolean;
-      /** parts to ask for, and windows of time in all of them */
       readonly parts: number;
-      readonly windows: number;
+      /** windows of time to ask for, in all parts; undefined for a stream without windows */
+      readonly windows: number | undefined;
     }>
   | OfStream<{
       readonly type: "page";

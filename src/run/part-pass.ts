@@ -19,7 +19,8 @@ export class PartPass {
   readonly tasks: readonly PartTask[];
   /** parts that an earlier run, which did not come to its end, has done a short while ago */
   readonly skipped: number;
-  readonly windows: number;
+  /** windows to ask for in all parts; undefined for a stream without windows */
+  readonly windows: number | undefined;
   readonly failures: { readonly part: string; readonly error: BridgeError }[] = [];
   private done = 0;
   private left: number;
@@ -47,11 +48,8 @@ export class PartPass {
       const progress = new PartProgress(part, rule, cursors.get(part.key), nowMs);
       return { progress, windows: progress.windows() };
     });
-    this.windows = this.tasks.reduce(
-      (sum, { windows }) => sum + (rule.windows === undefined ? 0 : windows.length),
-      0,
-    );
     this.left = this.tasks.reduce((sum, { windows }) => sum + windows.length, 0);
+    this.windows = rule.windows === undefined ? undefined : this.left;
   }
 
   get size(): number {
