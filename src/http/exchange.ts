@@ -5,6 +5,7 @@
 
 import { parseBody } from "../core/ask/answer.js";
 import { type FailRule, judge } from "../core/ask/fail-rules.js";
+import type { Clock } from "../core/clock.js";
 import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
 import { type LimitsTold, readLimits } from "../core/pace/limit-headers.js";
 import { RETRY_DEFAULTS } from "../core/pace/retry-policy.js";
@@ -18,13 +19,26 @@ import type { HttpRequest, HttpResponse, Send } from "./transport.js";
 export interface Tally {
   requests: number;
   retries: number;
-  /** waiting for the pace or before a retry */
+  /** time in which some request waited for the pace or before a retry; several at once count once */
   waitedMs: number;
   bytes: number;
+  /** requests that wait now, and since when the first of them does */
+  waiting: number;
+  waitingSinceMs: number;
 }
 
 export function newTally(): Tally {
-  return { requests: 0, retries: 0, waitedMs: 0, bytes: 0 };
+  return { requests: 0, retries: 0, waitedMs: 0, bytes: 0, waiting: 0, waitingSinceMs: 0 };
+}
+
+/** Does something that is waiting, and notes how long it takes. */
+export async function whileWaiting<T>(tally: Tally, clock: Clock, work: () => Promise<T>): Promise<T> {
+  if (tally.waiting++ === 0) tally.waitingSinceMs = clock.now();
+  try {
+    return await work();
+  } finally {
+    if (--tally.waiting === 0) tally.waitedMs += clock.now() - tally.waitingSinceMs;
+  }
 }
 
 /** What an exchange tells while it goes on. */
@@ -115,14 +129,14 @@ class AccountExchange implements Exchange {
     };
     const onRetry = (waitMs: number, error: BridgeError, tries: number) => {
       tally.retries++;
-      tally.waitedMs += waitMs;
       onEvent?.({ type: "retry", attempt: tries, ms: waitMs, why: parts.redactor.hide(error.message) });
     };
     const isDoubtful = (error: BridgeError) =>
       (looksMisdirected(error) && !this.answered.has(addressOf(request))) ||
       (isUnreached(error) && this.answered.size === 0);
     try {
-      return await withRetries(attempt, parts, { signal, isDoubtful, onRetry, budget: this.budget });
+      const sleep = (ms: number) => whileWaiting(tally, parts.clock, () => parts.clock.sleep(ms, signal));
+      return await withRetries(attempt, parts, { signal, sleep, isDoubtful, onRetry, budget: this.budget });
     } catch (error) {
       if (!isBridgeError(error)) throw error;
       throw this.impatient(error).at(where).saying(parts.redactor.hide(error.message));
@@ -142,8 +156,7 @@ class AccountExchange implements Exchange {
     const { gate, send, clock } = this.parts;
     return async (signed) => {
       const onWait = (ms: number, reason: "pace" | "api asked") => onEvent?.({ type: "waiting", reason, ms });
-      const entered = await gate.enter(charge, signal, onWait);
-      tally.waitedMs += entered.ms;
+      const entered = await whileWaiting(tally, clock, () => gate.enter(charge, signal, onWait));
       tally.requests++;
       this.budget.requests++;
       const sentMs = clock.now();

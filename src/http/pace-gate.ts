@@ -23,8 +23,6 @@ export interface Charge {
 
 export interface Entered {
   readonly tickets: readonly (readonly [Pace, PaceTicket])[];
-  /** how long the request waited, in ms */
-  readonly ms: number;
 }
 
 /** Told when a request has to wait noticeably: for how long, and whether the API asked for it. */
@@ -32,7 +30,6 @@ export type OnWait = (ms: number, reason: "pace" | "api asked") => void;
 
 interface Waiting {
   readonly charge: Charge;
-  readonly fromMs: number;
   readonly onWait: OnWait;
   readonly admit: (entered: Entered) => void;
   readonly refuse: (reason: unknown) => void;
@@ -94,7 +91,6 @@ export class PaceGate {
       const done = () => signal?.removeEventListener("abort", stop);
       const waiting: Waiting = {
         charge,
-        fromMs: this.clock.now(),
         onWait,
         admit: (entered) => {
           done();
@@ -165,7 +161,7 @@ export class PaceGate {
         this.lanes.delete(lane);
         if (line.length > 0) this.lanes.set(lane, line);
         const tickets = paces.map((pace) => [pace, pace.take(now, waiting.charge.cost)] as const);
-        waiting.admit({ tickets, ms: now - waiting.fromMs });
+        waiting.admit({ tickets });
         return 0;
       }
       if (Number.isFinite(wait) && wait > this.patienceMs) {

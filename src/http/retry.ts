@@ -18,6 +18,8 @@ export interface RunBudget {
 
 export interface RetryHooks {
   readonly signal?: AbortSignal | undefined;
+  /** waits; default: on the clock */
+  readonly sleep?: ((ms: number) => Promise<void>) | undefined;
   /** whether a failure mostly means a wrong address: it is tried a few times only */
   readonly isDoubtful: (error: BridgeError) => boolean;
   /** what the whole run has used so far */
@@ -46,7 +48,7 @@ export async function withRetries<T>(
       if (hooks.budget !== undefined) spend(hooks.budget, policy, error);
       hooks.onRetry?.(wait, error, tries);
       waitedMs += wait;
-      await parts.clock.sleep(wait, hooks.signal);
+      await (hooks.sleep?.(wait) ?? parts.clock.sleep(wait, hooks.signal));
     }
   }
 }

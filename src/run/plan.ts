@@ -7,6 +7,7 @@ import { isBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 import { describeCursor, PartProgress } from "../core/track/part-progress.js";
+import { newTally } from "../http/exchange.js";
 import type { StreamAsk } from "./ask/stream-ask.js";
 import type { Bridge } from "./bridge.js";
 import type { Api } from "./connect.js";
@@ -31,7 +32,7 @@ export async function planBridge(bridge: Bridge, api: Api): Promise<StreamPlan[]
         : (saved.get(name) ?? new Map<string, SavedCursor>());
     // makes sure that the API's limits of a request are kept
     const ask: StreamAsk = api.openStream(name, {
-      tally: { requests: 0, retries: 0, waitedMs: 0, bytes: 0 },
+      tally: newTally(),
     });
     const rule = { cursor: stream.cursor, windows: stream.definition.windows };
     const whole = new PartProgress(WHOLE_STREAM, rule, cursors.get(""), ask.nowMs);

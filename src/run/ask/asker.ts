@@ -11,7 +11,7 @@ import type { Account } from "../../core/define/connector.js";
 import type { Connector } from "../../core/define/connector-schema.js";
 import type { Where } from "../../core/errors.js";
 import { formatMoment } from "../../core/track/cursor.js";
-import type { Exchange, ExchangeEvent, Tally } from "../../http/exchange.js";
+import { type Exchange, type ExchangeEvent, type Tally, whileWaiting } from "../../http/exchange.js";
 import { isStreamable, SPOOL_ABOVE, spooledRecords } from "../../http/spool.js";
 import type { HttpResponse } from "../../http/transport.js";
 
@@ -100,6 +100,11 @@ export class Asker {
     if (taken === undefined || (this.sizes.get(of) ?? Number.POSITIVE_INFINITY) <= taken) return;
     this.sizes.set(of, taken);
     this.notice(`The API refuses pages of ${refused} records: ${taken} are asked for instead.`);
+  }
+
+  wait(ms: number): Promise<void> {
+    const { clock } = this.shared;
+    return whileWaiting(this.options.tally, clock, () => clock.sleep(ms, this.options.signal));
   }
 
   notice(message: string): void {

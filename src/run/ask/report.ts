@@ -62,8 +62,7 @@ async function waitUntilDone(
   const longestMs = durationMs(poll.longest);
   const giveUpMs = durationMs(poll.give_up);
   for (let waitMs = durationMs(poll.wait); ; waitMs = Math.min(longestMs, waitMs * WAIT_GROWTH)) {
-    await clock.sleep(waitMs, asker.options.signal);
-    asker.options.tally.waitedMs += waitMs;
+    await asker.wait(waitMs);
     const looked = await askPage(
       asker,
       poll,
