@@ -113,6 +113,13 @@ const WAYS: Record<string, Way> = {
       return { body: { items: slice(list, from), more: from + SIZE < list.length } };
     },
   },
+  "numbers with a flag that is always true, and a total": {
+    pages: { number: 1, query: "page", size, more: "$.more", total: "$.total" },
+    answer: (asked, list) => {
+      const from = (Number(asked.query.get("page")) - 1) * SIZE;
+      return { body: { items: slice(list, from), more: true, total: list.length } };
+    },
+  },
   "numbers with a flag for the last": {
     pages: { number: 1, query: "page", size, last: "$.last" },
     answer: (asked, list) => {
@@ -354,6 +361,26 @@ describe("an API that does not heed the page number", () => {
       });
     },
   );
+});
+
+describe("pages that are empty", () => {
+  it("do not end a list whose API says that there are more, but not without end", async () => {
+    const stream = {
+      get: "/s",
+      records: "$.items[*]",
+      key: "id",
+      pages: { token: "$.next", query: "after" },
+    };
+    const gaps = fakeApi(stream, ({ turn }) => ({
+      body: { items: turn === 30 ? [{ id: 1 }] : [], next: turn < 31 ? `t${turn}` : null },
+    }));
+    expect(await recordsOf(gaps)).toEqual([{ id: 1 }]);
+    const endless = fakeApi(stream, ({ turn }) => ({ body: { items: [], next: `t${turn}` } }));
+    expect(await failure(recordsOf(endless))).toMatchObject({
+      code: "PAGE_REPEATED",
+      message: expect.stringContaining("1001 pages in a row are empty"),
+    });
+  });
 });
 
 describe("several pages at once", () => {

@@ -177,22 +177,34 @@ function apiSaysEnd(
   page: PageRead,
   progress: Progress,
 ): boolean {
-  const { more, last, total, totalPages } = page.envelope;
+  const { more, last } = page.envelope;
   if (pages.last !== undefined && isTrue(last)) return true;
-  if (pages.more !== undefined) return !isTrue(more);
-  const given = pages.token !== undefined || pages.link !== undefined;
-  if (given) return false;
-  if (page.received === 0) return true;
-  // nothing but the records that were asked for again
-  if (pages.overlap !== undefined && progress.pages > 1 && page.received <= pages.overlap) return true;
-  const all = wholeNumber(total);
+  if (pages.more !== undefined && !isTrue(more)) return true;
+  // an API that gives tokens or addresses ends by giving none
+  if (pages.token !== undefined || pages.link !== undefined) return false;
+  if (isAllIn(pages, position, page, progress)) return true;
+  // a flag alone decides over empty pages; with a total beside it, an empty one is the end
+  if (pages.more !== undefined && pages.total === undefined && pages.total_pages === undefined) return false;
+  // with an overlap, there may be nothing but the records that were asked for again
+  const again = progress.pages > 1 ? (pages.overlap ?? 0) : 0;
+  if (page.received <= again) return true;
+  return pages.end === "short" && position.size !== undefined && page.received < position.size;
+}
+
+/** Whether as many records or pages are in as the API says there are. */
+function isAllIn(
+  pages: PagesDefinition,
+  position: PagePosition,
+  page: PageRead,
+  progress: Progress,
+): boolean {
+  const total = wholeNumber(page.envelope.total);
   const reached =
     position.at === "offset" ? position.offset - pages.offset! + page.received : progress.records;
-  if (all !== undefined && reached >= all) return true;
-  const allPages = wholeNumber(totalPages);
-  if (allPages !== undefined && position.at === "number" && position.number - pages.number! + 1 >= allPages)
-    return true;
-  return pages.end === "short" && position.size !== undefined && page.received < position.size;
+  if (total !== undefined && reached >= total) return true;
+  const totalPages = wholeNumber(page.envelope.totalPages);
+  if (totalPages === undefined || position.at !== "number") return false;
+  return position.number - pages.number! + 1 >= totalPages;
 }
 
 function isTrue(flag: unknown): boolean {

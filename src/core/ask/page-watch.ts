@@ -26,6 +26,8 @@ export interface WatchRule {
 
 /** Pages that overlap and hold the same, one after the other: as many mean that the API stands still. */
 const MOST_IN_A_ROW = 3;
+/** Empty pages are usual where an API filters what it has paged, but not without end. */
+const MOST_EMPTY = 1000;
 const NOTHING: Sighting = { ends: false, repeats: false, notice: undefined };
 
 export class PageWatch {
@@ -34,6 +36,7 @@ export class PageWatch {
   private total: number | undefined;
   private pages = 0;
   private inARow = 0;
+  private empty = 0;
   /** the API's total changed while its pages were read: records may have moved between them */
   moved = false;
 
@@ -42,6 +45,11 @@ export class PageWatch {
   /** @throws BridgeError PAGE_REPEATED */
   look(position: PagePosition, page: PageRead, where: Where): Sighting {
     this.pages++;
+    this.empty = page.received === 0 ? this.empty + 1 : 0;
+    if (this.empty > MOST_EMPTY) {
+      const message = `${this.empty} pages in a row are empty, and the API says that there are more.`;
+      throw new BridgeError("PAGE_REPEATED", message, { where });
+    }
     const repeated = this.repeats(page);
     this.inARow = repeated ? this.inARow + 1 : 0;
     const sighting = repeated ? this.onRepeated(position, page, where) : NOTHING;
