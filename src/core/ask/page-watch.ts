@@ -8,9 +8,7 @@ import { wholeNumber } from "./page-rule.js";
 import type { PageRead } from "./read-page.js";
 
 export interface Sighting {
-  /** the page repeats the one before it, and that is how this API ends */
-  readonly ends: boolean;
-  /** the page adds nothing and is not to be taken */
+  /** the page repeats the one before it, which was the last: it is not to be taken */
   readonly repeats: boolean;
   readonly notice: string | undefined;
 }
@@ -28,7 +26,7 @@ export interface WatchRule {
 const MOST_IN_A_ROW = 3;
 /** Empty pages are usual where an API filters what it has paged, but not without end. */
 const MOST_EMPTY = 1000;
-const NOTHING: Sighting = { ends: false, repeats: false, notice: undefined };
+const NOTHING: Sighting = { repeats: false, notice: undefined };
 
 export class PageWatch {
   private readonly tokens = new Set<string>();
@@ -95,7 +93,7 @@ export class PageWatch {
     // insertions may move a page by just the step that was made; an API that does not heed the step goes on so
     if (this.rule.overlaps && this.inARow < MOST_IN_A_ROW) return NOTHING;
     const numbered = position.at === "number" || position.at === "offset";
-    if (numbered && this.rule.pastEnd === "repeats") return { ends: true, repeats: true, notice: undefined };
+    if (numbered && this.rule.pastEnd === "repeats") return { repeats: true, notice: undefined };
     const keyed = this.rule.key.length > 0;
     const what = describePosition(position);
     // that pages differed before shows that the API heeds the parameter
@@ -105,7 +103,6 @@ export class PageWatch {
       (this.pages > 2 || (position.size !== undefined && page.received < position.size));
     if (numbered && pastEnd) {
       return {
-        ends: true,
         repeats: true,
         notice: `${what} repeats the one before it: taken as past the end.`,
       };

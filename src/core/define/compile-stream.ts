@@ -27,6 +27,8 @@ export interface CompiledStream {
   readonly definition: StreamDefinition;
   /** what is asked for the records; for a report, its download */
   readonly request: CompiledRequest;
+  /** what is asked for each record's detail */
+  readonly expand: CompiledRequest | undefined;
   readonly key: readonly (readonly string[])[];
   readonly columns: ReadonlyMap<string, ColumnRule>;
   readonly cursor: CursorRule | undefined;
@@ -39,7 +41,7 @@ export function compileStream(
   name: string,
   definition: StreamDefinition,
 ): CompiledStream {
-  const { key = [], report, where } = definition;
+  const { key = [], report, where, expand } = definition;
   const cursor = compileCursor(definition.cursor);
   const records = [definition.records].flat();
   const asked = report === undefined ? definition : { ...definition, get: report.download.get ?? "/" };
@@ -51,6 +53,7 @@ export function compileStream(
       cursor,
       delta: definition.cursor?.delta,
     }),
+    expand: expand && compileRequest(expand, [expand.record], connector.api.fails_when, { stream: name }),
     key: [key].flat().map(fieldParts),
     columns: compileColumns(definition.columns),
     cursor,

@@ -5,7 +5,7 @@ import type { Part } from "../../core/ask/parts.js";
 import { type PageRead, pageOfRecords } from "../../core/ask/read-page.js";
 import type { Scalar, TemplateValues } from "../../core/ask/template.js";
 import type { ExpandDefinition } from "../../core/define/ask-schema.js";
-import { compileRequest, fieldParts } from "../../core/define/compile-stream.js";
+import { type CompiledRequest, fieldParts } from "../../core/define/compile-stream.js";
 import { isBridgeError } from "../../core/errors.js";
 import { getByPath } from "../../core/shape/path-get.js";
 import { isPlainObject } from "../../core/shape/walk.js";
@@ -15,12 +15,12 @@ import type { Asker } from "./asker.js";
 export async function expandPage(
   asker: Asker,
   expand: ExpandDefinition,
+  of: CompiledRequest,
   page: PageRead,
   part: Part,
   values: TemplateValues,
 ): Promise<PageRead> {
   const { connector } = asker.shared;
-  const of = compileRequest(expand, [expand.record], connector.api.fails_when, { stream: asker.stream.name });
   const detailOf = async (record: unknown): Promise<unknown> => {
     const own = fieldValues(expand, record);
     if (own === undefined) return record;

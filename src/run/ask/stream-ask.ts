@@ -82,10 +82,14 @@ export class StreamAsk {
     const values = this.valuesOf(part, start, lists);
     const rules = this.rulesOf(part, lists);
     const { expand } = this.stream.definition;
+    const { expand: detail } = this.stream;
     const { plan } = this.stream.request;
     for await (const { page, number, next, moved } of this.rawPages(part, start, values)) {
       const news = this.onlyNews(page, start.since);
-      const whole = expand === undefined ? news : await expandPage(this.asker, expand, news, part, values);
+      const whole =
+        expand === undefined || detail === undefined
+          ? news
+          : await expandPage(this.asker, expand, detail, news, part, values);
       yield { ...applyRules(whole, plan, rules), number, part, next, moved };
     }
   }
