@@ -1,7 +1,9 @@
 /** What servers answer, and what a user is told: one real server that misbehaves in every way we name. */
 
+import { brotliCompressSync, deflateSync, gzipSync } from "node:zlib";
 import { DuckDBInstance } from "@duckdb/node-api";
 import { describe, expect, it } from "vitest";
+import { openTransport } from "../src/http/transport.js";
 import { type ConnectOptions, connect, defineConnector } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { temporaryFolder } from "./support/project.js";
@@ -38,6 +40,27 @@ const status =
   (code: number, body = ""): Handler =>
   (_request, response) =>
     response.writeHead(code, { "content-type": "application/json" }).end(body);
+
+describe("a body that is packed", () => {
+  const body = Buffer.from('[{"id":1},{"id":2}]');
+  it.each([
+    ["gzip", gzipSync(body)],
+    ["GZIP", gzipSync(body)],
+    ["deflate", deflateSync(body)],
+    ["br", brotliCompressSync(body)],
+    ["gzip, br", brotliCompressSync(gzipSync(body))],
+    ["identity", body],
+  ])("as %s is unpacked, in memory and on its way to a file", async (coding, packed) => {
+    const url = await serve((_request, response) =>
+      response.writeHead(200, { "content-encoding": coding }).end(packed),
+    );
+    expect(await read(url)).toEqual([{ id: 1 }, { id: 2 }]);
+    const { send, close } = openTransport();
+    const answer = await send({ method: "GET", url, headers: {}, spoolAbove: 1000 });
+    expect(Buffer.from(answer.body).toString()).toBe(body.toString());
+    await close();
+  });
+});
 
 describe("a server that answers with", () => {
   it.each<[string, Handler, string, string, ConnectOptions?]>([

@@ -8,7 +8,7 @@ import { type FileHandle, open, unlink } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { pipeline, Readable } from "node:stream";
-import { createBrotliDecompress, createGunzip, createInflate } from "node:zlib";
+import { createGunzip } from "node:zlib";
 import { parse } from "csv-parse";
 import {
   type AnswerPlan,
@@ -19,6 +19,7 @@ import {
   nameFields,
 } from "../core/ask/answer.js";
 import { BridgeError, type Where } from "../core/errors.js";
+import { unpackStream } from "./content-coding.js";
 
 /** A body in a file that has no name: it is gone when it is closed, or when the process ends. */
 export interface Spool {
@@ -40,7 +41,7 @@ export async function readLongBody(
   let size = 0;
   let file: FileHandle | undefined;
   try {
-    for await (const chunk of decoded(source, encoding)) {
+    for await (const chunk of unpackStream(source, encoding)) {
       size += (chunk as Buffer).length;
       if (file === undefined) chunks.push(chunk as Buffer);
       else await file.writeFile(chunk as Buffer);
@@ -55,16 +56,6 @@ export async function readLongBody(
   return file === undefined
     ? { body: Buffer.concat(chunks) }
     : { body: new Uint8Array(), spool: { file, size } };
-}
-
-function decoded(source: Readable, encoding: string | undefined): Readable {
-  const through = {
-    gzip: createGunzip,
-    "x-gzip": createGunzip,
-    deflate: createInflate,
-    br: createBrotliDecompress,
-  }[encoding ?? ""];
-  return through === undefined ? source : pipeline(source, through(), () => {});
 }
 
 async function openUnnamed(): Promise<FileHandle> {

@@ -1,9 +1,9 @@
 /** Bytes over HTTP: pooled connections, time-outs, decompression. One request, one answer, no policy. */
 
-import { brotliDecompressSync, gunzipSync, inflateSync } from "node:zlib";
 import { Agent, type Dispatcher, EnvHttpProxyAgent, ProxyAgent } from "undici";
 import { BridgeError, type ErrorCode } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
+import { ACCEPT_ENCODING, unpack } from "./content-coding.js";
 import { readLongBody, type Spool } from "./spool.js";
 
 export interface HttpRequest {
@@ -87,10 +87,7 @@ export function proxyFromEnvironment(): boolean {
 function openAgent({ proxy, tls }: TransportOptions, common: Agent.Options, connectMs: number): Dispatcher {
   const connect = { timeout: connectMs, ...tls };
   if (proxy !== undefined) return new ProxyAgent({ ...common, uri: proxy, requestTls: connect });
-  const usesProxy = ["HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy"].some(
-    (name) => process.env[name],
-  );
-  return usesProxy
+  return proxyFromEnvironment()
     ? new EnvHttpProxyAgent({ ...common, requestTls: connect, connect })
     : new Agent({ ...common, connect });
 }
@@ -102,14 +99,14 @@ async function sendBy(agent: Dispatcher, request: HttpRequest, maxBodyBytes: num
       origin: url.origin,
       path: url.pathname + url.search,
       method: request.method,
-      headers: { "accept-encoding": "gzip, deflate, br", ...request.headers },
+      headers: { "accept-encoding": ACCEPT_ENCODING, ...request.headers },
       body: request.body ?? null,
       signal: request.signal ?? null,
     });
     const headers = flatHeaders(answer.headers);
     const read =
       request.spoolAbove === undefined
-        ? { body: decompress(await answer.body.bytes(), headers["content-encoding"], maxBodyBytes) }
+        ? { body: unpack(await answer.body.bytes(), headers["content-encoding"], maxBodyBytes) }
         : await readLongBody(answer.body, headers["content-encoding"], request.spoolAbove);
     return { status: answer.statusCode, headers, ...read, url: request.url };
   } catch (error) {
@@ -123,22 +120,6 @@ function flatHeaders(headers: Record<string, string | string[] | undefined>): He
   for (const [name, value] of Object.entries(headers))
     flat[name] = Array.isArray(value) ? value.join(", ") : value;
   return flat;
-}
-
-function decompress(raw: Uint8Array, encoding: string | undefined, maxBodyBytes: number): Uint8Array {
-  const options = { maxOutputLength: maxBodyBytes };
-  switch (encoding) {
-    case "gzip":
-    case "x-gzip":
-      return gunzipSync(raw, options);
-    case "deflate":
-      return inflateSync(raw, options);
-    case "br":
-      return brotliDecompressSync(raw, options);
-    default:
-      if (raw.length <= maxBodyBytes) return raw;
-      throw Object.assign(new Error("too large"), { code: "ERR_BUFFER_TOO_LARGE" });
-  }
 }
 
 const CODES: Readonly<Record<string, ErrorCode>> = {

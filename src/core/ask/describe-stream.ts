@@ -144,7 +144,7 @@ function cursorTexts(stream: CompiledStream, since: string | undefined): string[
 }
 
 /** What a practitioner would want to be told before the first night. */
-function warningsOf({ definition, key, cursor }: CompiledStream): string[] {
+function warningsOf({ definition, key, cursor, oldLeftOut }: CompiledStream): string[] {
   const { pages } = definition;
   const warnings: string[] = [];
   const numbered = pages?.number !== undefined || pages?.offset !== undefined;
@@ -170,7 +170,7 @@ function warningsOf({ definition, key, cursor }: CompiledStream): string[] {
     warnings.push(
       "This POST is not sent again after it may have arrived. If it changes nothing, write safe_to_retry: true.",
     );
-  if (cursor?.kind === "field" && cursor.query === undefined && cursor.order !== "descending")
+  if (oldLeftOut && cursor?.order !== "descending")
     warnings.push(
       "The API is given no filter: all pages are read each time, and old records left out on our side.",
     );

@@ -24,6 +24,8 @@ export interface Progress {
   readonly pages: number;
   /** records received, this page's counted */
   readonly records: number;
+  /** where pages overlap: how far records that came in since the page before have moved the others */
+  readonly shift: number;
 }
 
 export interface PageRule {
@@ -131,7 +133,7 @@ function nextPage(
   progress: Progress,
   where: Where = {},
 ): NextPage {
-  const following = followingPosition(pages, position, page, where);
+  const following = followingPosition(pages, position, page, progress, where);
   if (following === undefined || apiSaysEnd(pages, position, page, progress)) return { at: "end" };
   const cut = pages.at_most !== undefined && progress.pages >= pages.at_most;
   return cut ? { at: "end", cut: true } : following;
@@ -142,6 +144,7 @@ function followingPosition(
   pages: PagesDefinition,
   position: PagePosition,
   page: PageRead,
+  { shift }: Progress,
   where: Where,
 ): PagePosition | undefined {
   const size = position.size === undefined ? {} : { size: position.size };
@@ -155,8 +158,7 @@ function followingPosition(
   }
   if (position.at === "number") return { at: "number", number: position.number + 1, ...size };
   if (position.at === "offset") {
-    const step = page.received - (page.received > (pages.overlap ?? 0) ? (pages.overlap ?? 0) : 0);
-    return { at: "offset", offset: position.offset + step, ...size };
+    return { at: "offset", offset: position.offset + offsetStep(pages, page.received, shift), ...size };
   }
   const last = page.records[page.records.length - 1];
   if (page.received === 0) return undefined;
@@ -168,6 +170,15 @@ function followingPosition(
       { where, hint: "Correct pages.after: it names the field by which the API goes on." },
     );
   return { at: "after", after, ...size };
+}
+
+/**
+ * A list that grows about as fast as its pages are read is caught up with by stepping as much further. If that was
+ * too far, the page does not join the one before it, and is asked for again further back.
+ */
+function offsetStep({ overlap = 0 }: PagesDefinition, received: number, shift: number): number {
+  const step = received > overlap ? received - overlap : received;
+  return 2 * shift < step ? step : step + shift;
 }
 
 /** Whether one of the stop rules says that this page is the last. */

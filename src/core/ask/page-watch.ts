@@ -8,32 +8,49 @@ import { wholeNumber } from "./page-rule.js";
 import type { PageRead } from "./read-page.js";
 
 export interface Sighting {
-  /** the page repeats the one before it, which was the last: it is not to be taken */
+  /** the page brings nothing new, and the one before it was the last: it is not to be taken */
   readonly repeats: boolean;
+  /** where pages overlap: how far records that came in since the page before have moved the others */
+  readonly shift: number;
   readonly notice: string | undefined;
 }
 
 export interface WatchRule {
   readonly key: readonly (readonly string[])[];
   readonly pastEnd: "empty" | "repeats";
-  /** pages overlap, so that records which move between them are found */
-  readonly overlaps: boolean;
+  /** records by which pages overlap, so that those which move between them are found; 0: they do not */
+  readonly overlap: number;
   /** the parameter that the API should heed */
   readonly query: string | undefined;
 }
 
-/** Pages that overlap and hold the same, one after the other: as many mean that the API stands still. */
-const MOST_IN_A_ROW = 3;
+/** Pages that overlap and are the same, one after the other: as many mean that the API stands still. */
+const MOST_SAME = 3;
+/** Pages that overlap and differ, but bring nothing new: as many mean that records move faster than they are read. */
+const MOST_KNOWN = 10;
+/** Pages by offset may have to begin anew where records move; not without end. */
+const MOST_REWINDS = 3;
+/** Where records move, a page is compared with so many before it. */
+const PAGES_KEPT = 4;
 /** Empty pages are usual where an API filters what it has paged, but not without end. */
 const MOST_EMPTY = 1000;
-const NOTHING: Sighting = { repeats: false, notice: undefined };
+const NOTHING: Sighting = { repeats: false, shift: 0, notice: undefined };
 
 export class PageWatch {
   private readonly tokens = new Set<string>();
   private previous: readonly unknown[] = [];
+  /** the offset behind the page before */
+  private end = 0;
+  /** what tells the records of the last pages from others, where records may move */
+  private known: readonly ReadonlySet<string>[] = [];
   private total: number | undefined;
   private pages = 0;
-  private inARow = 0;
+  /** pages in a row that are the same, and that bring nothing new */
+  private same = 0;
+  private stale = 0;
+  /** a page did not join the one before it, and this one was asked for further back */
+  private soughtBack = false;
+  private rewinds = 0;
   private empty = 0;
   /** the API's total changed while its pages were read: records may have moved between them */
   moved = false;
@@ -48,10 +65,17 @@ export class PageWatch {
       const message = `${this.empty} pages in a row are empty, and the API says that there are more.`;
       throw new BridgeError("PAGE_REPEATED", message, { where });
     }
-    const repeated = this.repeats(page);
-    this.inARow = repeated ? this.inARow + 1 : 0;
-    const sighting = repeated ? this.onRepeated(position, page, where) : NOTHING;
+    const same = this.isSame(page.records);
+    this.same = same && !this.soughtBack ? this.same + 1 : 0;
+    const repeated = this.recordsMove() ? this.allKnown(page.records) : same;
+    this.stale = repeated ? this.stale + 1 : 0;
+    const found = repeated ? this.onRepeated(position, page, where) : NOTHING;
+    const sighting = { ...found, shift: this.shiftOf(position, page) };
+    this.soughtBack = false;
     this.previous = page.records;
+    this.end = position.at === "offset" ? position.offset + page.received : 0;
+    if (this.recordsMove())
+      this.known = [...this.known, new Set(page.records.map(this.identity))].slice(-PAGES_KEPT);
     return sighting.notice === undefined ? { ...sighting, notice: this.totalChanged(page) } : sighting;
   }
 
@@ -76,33 +100,72 @@ export class PageWatch {
     }
   }
 
-  private repeats({ records }: PageRead): boolean {
+  /**
+   * Whether a page that was asked for with an overlap goes on where the one before it ended: one of the records at
+   * that end is in it, or nothing but known records are, before which others have come in.
+   */
+  joins(records: readonly unknown[]): boolean {
+    // an empty page shows no record that is in both: the list has become shorter meanwhile
+    if (this.previous.length === 0) return true;
+    const tail = new Set(this.previous.slice(-this.rule.overlap).map(this.identity));
+    const joins = records.some((record) => tail.has(this.identity(record))) || this.allKnown(records);
+    this.soughtBack ||= !joins;
+    return joins;
+  }
+
+  /** Notes that not even the first page joins the one before it. @throws BridgeError PAGE_REPEATED at last */
+  rewind(where: Where): void {
+    if (++this.rewinds > MOST_REWINDS) throw movesTooFast(where);
+  }
+
+  /** Whether the rule says that a page may hold records of those before it. */
+  private recordsMove(): boolean {
+    return this.rule.overlap > 0 || this.rule.pastEnd === "repeats";
+  }
+
+  private isSame(records: readonly unknown[]): boolean {
     const before = this.previous;
     if (this.pages < 2 || records.length === 0 || records.length !== before.length) return false;
-    const same = (i: number) =>
-      stringifyExact(this.identity(records[i])) === stringifyExact(this.identity(before[i]));
+    const same = (i: number) => this.identity(records[i]) === this.identity(before[i]);
     // the ends first: whole pages are compared only where these are alike
     return same(0) && same(records.length - 1) && records.every((_, i) => same(i));
   }
 
-  private identity(record: unknown): unknown {
-    return identityOf(record, this.rule.key);
+  private allKnown(records: readonly unknown[]): boolean {
+    return (
+      records.length > 0 &&
+      records.every((record) => {
+        const identity = this.identity(record);
+        return this.known.some((page) => page.has(identity));
+      })
+    );
   }
 
+  /** What tells a record from others: its key; all of it, where the key is made on our side only. */
+  private readonly identity = (record: unknown): string => {
+    const values = this.rule.key.map((parts) => getByPath(record, parts) ?? null);
+    return stringifyExact(values.every((value) => value === null) ? record : values);
+  };
+
   private onRepeated(position: PagePosition, page: PageRead, where: Where): Sighting {
-    // insertions may move a page by just the step that was made; an API that does not heed the step goes on so
-    if (this.rule.overlaps && this.inARow < MOST_IN_A_ROW) return NOTHING;
+    const overlaps = this.rule.overlap > 0;
+    // insertions may move a page by the step that was made; an API that does not heed the step goes on so
+    if (overlaps && this.same < MOST_SAME) {
+      if (this.stale > MOST_KNOWN) throw movesTooFast(where);
+      return NOTHING;
+    }
     const numbered = position.at === "number" || position.at === "offset";
-    if (numbered && this.rule.pastEnd === "repeats") return { repeats: true, notice: undefined };
+    if (numbered && this.rule.pastEnd === "repeats") return { ...NOTHING, repeats: true };
     const keyed = this.rule.key.length > 0;
     const what = describePosition(position);
     // that pages differed before shows that the API heeds the parameter
     const pastEnd =
       keyed &&
-      !this.rule.overlaps &&
+      !overlaps &&
       (this.pages > 2 || (position.size !== undefined && page.received < position.size));
     if (numbered && pastEnd) {
       return {
+        ...NOTHING,
         repeats: true,
         notice: `${what} repeats the one before it: taken as past the end.`,
       };
@@ -119,11 +182,24 @@ export class PageWatch {
     });
   }
 
+  private shiftOf(position: PagePosition, page: PageRead): number {
+    // a step further was just found to be too far
+    if (this.rule.overlap === 0 || this.soughtBack) return 0;
+    if (position.at !== "offset" || this.previous.length === 0) return 0;
+    const places = new Map(page.records.map((record, i) => [this.identity(record), position.offset + i]));
+    for (let back = 1; back <= Math.min(this.rule.overlap, this.previous.length); back++) {
+      const place = places.get(this.identity(this.previous.at(-back)));
+      if (place !== undefined) return Math.max(0, place - (this.end - back));
+    }
+    // known records without those of that end: it is further on, and how far is not known
+    return page.received * this.stale;
+  }
+
   private totalChanged(page: PageRead): string | undefined {
     const total = wholeNumber(page.envelope.total);
     const before = this.total;
     this.total = total ?? before;
-    if (this.rule.overlaps || total === undefined || before === undefined || total === before)
+    if (this.rule.overlap > 0 || total === undefined || before === undefined || total === before)
       return undefined;
     const first = !this.moved;
     this.moved = true;
@@ -133,30 +209,14 @@ export class PageWatch {
   }
 }
 
+function movesTooFast(where: Where): BridgeError {
+  return new BridgeError("PAGE_REPEATED", "Records move faster than pages by offset can be read.", {
+    where,
+    hint: "Ask by token, after a key or in windows of time, if the API can; or raise size and overlap under pages.",
+  });
+}
+
 function describePosition(position: PagePosition): string {
   if (position.at === "number") return `Page ${position.number}`;
   return position.at === "offset" ? `The page at offset ${position.offset}` : "The page";
-}
-
-/**
- * Whether a page that was asked for with an overlap joins the one before it: one of the overlapping records is
- * in both. Where none is, records have moved by more than the overlap.
- */
-export function joinsBefore(
-  before: readonly unknown[],
-  page: readonly unknown[],
-  overlap: number,
-  key: readonly (readonly string[])[],
-): boolean {
-  // an empty page shows no record that is in both: the list has become shorter meanwhile
-  if (before.length === 0) return true;
-  const identity = (record: unknown) => stringifyExact(identityOf(record, key));
-  const tail = new Set(before.slice(-overlap).map(identity));
-  return page.some((record) => tail.has(identity(record)));
-}
-
-/** What tells a record from others: its key; all of it, where the key is made on our side only. */
-function identityOf(record: unknown, key: readonly (readonly string[])[]): unknown {
-  const values = key.map((parts) => getByPath(record, parts) ?? null);
-  return values.every((value) => value === null) ? record : values;
 }

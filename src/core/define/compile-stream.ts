@@ -1,17 +1,25 @@
 /** Streams compiled from their definitions: templates, paths, conditions and rules, each once. */
 
 import { compileAnswer } from "../ask/answer.js";
+import { measureGroups } from "../ask/breakdown.js";
 import { type Condition, compileCondition } from "../ask/condition.js";
 import { compileFailRules, type FailRule } from "../ask/fail-rules.js";
 import { compileJsonPath } from "../ask/json-path.js";
 import { compilePages, type PageRule } from "../ask/page-rule.js";
 import type { ReadPlan } from "../ask/read-page.js";
 import type { RequestTemplate } from "../ask/request-plan.js";
+import { namesInTemplate } from "../ask/template.js";
 import { parseColumnType } from "../shape/column-type.js";
 import { formatPath, parsePath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
 import type { CursorRule } from "../track/cursor.js";
-import type { FailRuleDefinition, PagesDefinition, RequestDefinition } from "./ask-schema.js";
+import type {
+  FailRuleDefinition,
+  PagesDefinition,
+  ReportDefinition,
+  RequestDefinition,
+  ValuesRequest,
+} from "./ask-schema.js";
 import type { Connector, StreamCode, StreamDefinition } from "./connector-schema.js";
 
 /** One request, or a series of pages: what to send and how to read what comes. */
@@ -22,9 +30,21 @@ export interface CompiledRequest {
   readonly fails: readonly FailRule[];
 }
 
+/** A report's requests before its download. */
+export interface CompiledReport {
+  readonly definition: ReportDefinition;
+  readonly submit: CompiledRequest;
+  /** the state; beside it the download's address, if the API gives one */
+  readonly poll: CompiledRequest;
+}
+
 export interface CompiledStream {
   readonly name: string;
   readonly definition: StreamDefinition;
+  /** what is asked for the values of `lists`, and for those parts that a request of their own gives */
+  readonly lists: ReadonlyMap<string, CompiledRequest>;
+  readonly parts: ReadonlyMap<string, CompiledRequest>;
+  readonly report: CompiledReport | undefined;
   /** what is asked for the records; for a report, its download */
   readonly request: CompiledRequest;
   /** what is asked for each record's detail */
@@ -32,10 +52,15 @@ export interface CompiledStream {
   readonly key: readonly (readonly string[])[];
   readonly columns: ReadonlyMap<string, ColumnRule>;
   readonly cursor: CursorRule | undefined;
+  /** the API is given no filter for changes: old records are left out on our side */
+  readonly oldLeftOut: boolean;
+  /** the measures of each request; one without any where the stream has none */
+  readonly measures: readonly (readonly string[])[];
   readonly where: Condition | undefined;
   readonly code: StreamCode | undefined;
 }
 
+/** @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept */
 export function compileStream(
   connector: Connector,
   name: string,
@@ -45,25 +70,50 @@ export function compileStream(
   const cursor = compileCursor(definition.cursor);
   const records = [definition.records].flat();
   const asked = report === undefined ? definition : { ...definition, get: report.download.get ?? "/" };
+  const compile = (request: RequestDefinition, paths: readonly string[]) =>
+    compileRequest(request, paths, connector.api.fails_when, { stream: name });
+  const valueRequests = (all: Readonly<Record<string, unknown>>) =>
+    new Map(
+      Object.entries(all)
+        .filter((entry): entry is [string, ValuesRequest] => isValuesRequest(entry[1]))
+        .map(([of, request]) => [of, compile(request, [request.values])]),
+    );
   return {
     name,
     definition,
+    lists: valueRequests(definition.lists),
+    parts: valueRequests(definition.each ?? {}),
+    report: report && {
+      definition: report,
+      submit: compile(report.submit, [report.submit.id]),
+      poll: compile(report.poll, [
+        report.poll.state,
+        ...(report.poll.link === undefined ? [] : [report.poll.link]),
+      ]),
+    },
     request: compileRequest(asked, records, connector.api.fails_when, {
       stream: name,
       cursor,
       delta: definition.cursor?.delta,
     }),
-    expand: expand && compileRequest(expand, [expand.record], connector.api.fails_when, { stream: name }),
+    expand: expand && compile(expand, [expand.record]),
     key: [key].flat().map(fieldParts),
     columns: compileColumns(definition.columns),
     cursor,
+    oldLeftOut:
+      cursor?.field !== undefined && cursor.query === undefined && !namesInTemplate(definition).has("since"),
+    measures: measureGroups(definition.dimensions, definition.measures, { stream: name }),
     where: where === undefined ? undefined : compileCondition(where, "record"),
     code: connector.code?.streams?.[name],
   };
 }
 
+function isValuesRequest(source: unknown): source is ValuesRequest {
+  return typeof source === "object" && source !== null && !Array.isArray(source) && "values" in source;
+}
+
 /** `records` are the JSONPaths of what is wanted from the answer. */
-export function compileRequest(
+function compileRequest(
   definition: RequestDefinition & { readonly pages?: PagesDefinition | undefined },
   records: readonly string[],
   commonRules: readonly FailRuleDefinition[],

@@ -4,7 +4,8 @@
  */
 
 import type { NextPage, PagePosition, Sequel } from "../../core/ask/page-position.js";
-import { joinsBefore, PageWatch } from "../../core/ask/page-watch.js";
+import type { Progress } from "../../core/ask/page-rule.js";
+import { PageWatch } from "../../core/ask/page-watch.js";
 import type { Part } from "../../core/ask/parts.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
 import type { TemplateValues } from "../../core/ask/template.js";
@@ -67,7 +68,6 @@ class Series {
   private ahead: readonly PagePosition[] = [];
   private closed = false;
   private pageUrl: string | undefined;
-  private before: readonly unknown[] = [];
 
   constructor(
     private readonly asker: Asker,
@@ -78,7 +78,7 @@ class Series {
     this.watch = new PageWatch({
       key: options.key ?? [],
       pastEnd: definition?.past_end ?? "empty",
-      overlaps: definition?.overlap !== undefined,
+      overlap: definition?.overlap ?? 0,
       query: definition?.query,
     });
   }
@@ -105,10 +105,10 @@ class Series {
       // what repeats the last page adds nothing: it was the last
       if (sighting.repeats) return;
       records += page.received;
-      const next = this.next(arrived, { pages: number, records }, where);
+      const { shift } = sighting;
+      const next = this.next(arrived, { pages: number, records, shift }, where);
       this.watch.follow(arrived.position, next, where);
       this.pageUrl = page.response.url;
-      this.before = page.records;
       if (next.at !== "end") this.askAhead(arrived, next, number);
       yield { number, page, next, moved: this.watch.moved };
       if (next.at === "end") {
@@ -119,11 +119,7 @@ class Series {
     }
   }
 
-  private next(
-    { page, position }: Arrived,
-    progress: { pages: number; records: number },
-    where: Where,
-  ): NextPage {
+  private next({ page, position }: Arrived, progress: Progress, where: Where): NextPage {
     const own = this.options.next;
     if (own === undefined) return this.of.pages.next(position, page, progress, where);
     const { body, records } = page;
@@ -175,13 +171,12 @@ class Series {
     const overlap = this.of.pages.definition?.overlap;
     let { page, position } = arrived;
     if (overlap === undefined || position.at !== "offset") return arrived;
-    for (
-      let back = overlap;
-      !joinsBefore(this.before, page.records, overlap, this.options.key ?? []);
-      back *= 2
-    ) {
+    for (let back = overlap; !this.watch.joins(page.records); back *= 2) {
       const first = this.of.pages.definition?.offset ?? 0;
-      if (position.offset <= first) break;
+      if (position.offset <= first) {
+        this.watch.rewind(where);
+        break;
+      }
       this.asker.notice(
         `Records have moved while pages were read: the one at offset ${position.offset} is asked for further back.`,
       );

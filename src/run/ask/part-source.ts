@@ -4,8 +4,7 @@ import { compileAnswer, readAnswer } from "../../core/ask/answer.js";
 import { compileJsonPath } from "../../core/ask/json-path.js";
 import { type Part, partOf, partValues, WHOLE_STREAM } from "../../core/ask/parts.js";
 import type { Scalar, TemplateValues } from "../../core/ask/template.js";
-import type { ValuesRequest } from "../../core/define/ask-schema.js";
-import { compileRequest, fieldParts } from "../../core/define/compile-stream.js";
+import { type CompiledRequest, fieldParts } from "../../core/define/compile-stream.js";
 import { BridgeError } from "../../core/errors.js";
 import { getByPath } from "../../core/shape/path-get.js";
 import type { Asker } from "./asker.js";
@@ -20,7 +19,8 @@ export type ReadParent = (
 export async function fetchLists(asker: Asker): Promise<TemplateValues> {
   const lists: Record<string, Scalar | readonly Scalar[]> = {};
   for (const [name, definition] of Object.entries(asker.stream.definition.lists)) {
-    const values = partValues(await fetchValues(asker, definition, asker.baseValues()), name, asker.where());
+    const request = asker.stream.lists.get(name)!;
+    const values = partValues(await fetchValues(asker, request, asker.baseValues()), name, asker.where());
     if (values.length === 0) {
       const message = `The list ${name} has no values: nothing is at ${definition.values}.`;
       throw new BridgeError("RECORDS_NOT_FOUND", message, {
@@ -54,7 +54,7 @@ export async function fetchParts(
     for (const part of parts) {
       const values =
         shared ??
-        (await requestedValues(asker, name, source as ValuesRequest, {
+        (await requestedValues(asker, name, asker.stream.parts.get(name)!, {
           ...asker.baseValues(),
           ...lists,
           ...part.values,
@@ -81,21 +81,17 @@ async function ownValues(
 async function requestedValues(
   asker: Asker,
   name: string,
-  source: ValuesRequest,
+  request: CompiledRequest,
   values: TemplateValues,
 ): Promise<Scalar[]> {
-  return partValues(await fetchValues(asker, source, values), name, asker.where());
+  return partValues(await fetchValues(asker, request, values), name, asker.where());
 }
 
 async function fetchValues(
   asker: Asker,
-  definition: ValuesRequest,
+  request: CompiledRequest,
   values: TemplateValues,
 ): Promise<unknown[]> {
-  const { connector } = asker.shared;
-  const request = compileRequest(definition, [definition.values], connector.api.fails_when, {
-    stream: asker.stream.name,
-  });
   const found: unknown[] = [];
   for await (const { page } of pageSeries(asker, request, { part: WHOLE_STREAM, values }))
     found.push(...page.records);

@@ -3,8 +3,7 @@
 import type { Part } from "../../core/ask/parts.js";
 import { planRequest } from "../../core/ask/request-plan.js";
 import type { TemplateValues } from "../../core/ask/template.js";
-import type { ReportDefinition } from "../../core/define/ask-schema.js";
-import { type CompiledRequest, compileRequest } from "../../core/define/compile-stream.js";
+import type { CompiledReport, CompiledRequest } from "../../core/define/compile-stream.js";
 import { durationMs } from "../../core/define/duration.js";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { Asker, RawPage } from "./asker.js";
@@ -22,12 +21,12 @@ interface FinishedReport {
 /** @throws BridgeError REPORT_FAILED and what a request throws */
 export async function fetchReport(
   asker: Asker,
-  report: ReportDefinition,
+  report: CompiledReport,
   part: Part,
   values: TemplateValues,
 ): Promise<RawPage> {
   for (let submits = 1; ; submits++) {
-    const id = String(await askValue(asker, report.submit, report.submit.id, part, values));
+    const id = await submit(asker, report, part, values);
     const finished = await waitUntilDone(asker, report, id, part, values);
     if (finished !== undefined) {
       try {
@@ -50,12 +49,12 @@ export async function fetchReport(
 /** Undefined when it has to be submitted anew. */
 async function waitUntilDone(
   asker: Asker,
-  report: ReportDefinition,
+  report: CompiledReport,
   id: string,
   part: Part,
   values: TemplateValues,
 ): Promise<FinishedReport | undefined> {
-  const { poll, again_when: again } = report;
+  const { poll, again_when: again } = report.definition;
   const { clock } = asker.shared;
   const where = asker.where(part);
   const from = clock.now();
@@ -63,18 +62,7 @@ async function waitUntilDone(
   const giveUpMs = durationMs(poll.give_up);
   for (let waitMs = durationMs(poll.wait); ; waitMs = Math.min(longestMs, waitMs * WAIT_GROWTH)) {
     await asker.wait(waitMs);
-    const looked = await askPage(
-      asker,
-      poll,
-      [poll.state, ...(poll.link === undefined ? [] : [poll.link])],
-      part,
-      {
-        ...values,
-        report_id: id,
-      },
-    );
-    const state = looked.plan.records[0]!.first(looked.body);
-    const link = looked.plan.records[1]?.first(looked.body);
+    const [state, link] = await askValues(asker, report.poll, part, { ...values, report_id: id });
     if (poll.done.some((each) => each === state))
       return { id, link: link === undefined ? undefined : String(link) };
     if (again.some((each) => each === state)) return undefined;
@@ -94,7 +82,7 @@ async function waitUntilDone(
 
 async function download(
   asker: Asker,
-  report: ReportDefinition,
+  report: CompiledReport,
   finished: FinishedReport,
   part: Part,
   values: TemplateValues,
@@ -102,9 +90,9 @@ async function download(
   const { account, headers } = asker.shared;
   const { request: of } = asker.stream;
   const where = asker.where(part);
-  const template = { get: report.download.get ?? "/", query: {}, headers: {}, safe_to_retry: false };
-  const link =
-    report.download.link === true ? absoluteLink(finished.link, account.baseUrl, where) : undefined;
+  const asked = report.definition.download;
+  const template = { get: asked.get ?? "/", query: {}, headers: {}, safe_to_retry: false };
+  const link = asked.link === true ? absoluteLink(finished.link, account.baseUrl, where) : undefined;
   const planned = planRequest(
     account.baseUrl,
     template,
@@ -125,32 +113,26 @@ function absoluteLink(link: string | undefined, base: string, where: object): st
   return new URL(link, `${base}/`).href;
 }
 
-/** One value of an answer. */
-async function askValue(
+async function submit(
   asker: Asker,
-  definition: ReportDefinition["submit"],
-  path: string,
+  report: CompiledReport,
   part: Part,
   values: TemplateValues,
-): Promise<unknown> {
-  const { plan, body } = await askPage(asker, definition, [path], part, values);
-  const value = plan.records[0]!.first(body);
-  if (typeof value === "string" || typeof value === "number" || typeof value === "bigint") return value;
-  throw new BridgeError("RECORDS_NOT_FOUND", `Nothing is at ${path} of the answer.`, {
+): Promise<string> {
+  const [id] = await askValues(asker, report.submit, part, values);
+  if (typeof id === "string" || typeof id === "number" || typeof id === "bigint") return String(id);
+  throw new BridgeError("RECORDS_NOT_FOUND", `Nothing is at ${report.definition.submit.id} of the answer.`, {
     where: asker.where(part),
   });
 }
 
-async function askPage(
+/** The values of one answer, in the order of their paths. */
+async function askValues(
   asker: Asker,
-  definition: ReportDefinition["submit"] | ReportDefinition["poll"],
-  paths: readonly string[],
+  of: CompiledRequest,
   part: Part,
   values: TemplateValues,
-): Promise<{ plan: CompiledRequest["plan"]; body: unknown }> {
-  const of = compileRequest(definition, paths, asker.shared.connector.api.fails_when, {
-    stream: asker.stream.name,
-  });
-  const page = await asker.page(of, { at: "start" }, values, {}, asker.where(part), undefined);
-  return { plan: of.plan, body: page.body };
+): Promise<unknown[]> {
+  const { body } = await asker.page(of, { at: "start" }, values, {}, asker.where(part), undefined);
+  return of.plan.records.map((path) => path.first(body));
 }

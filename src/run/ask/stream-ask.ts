@@ -5,14 +5,13 @@
  */
 
 import pLimit, { type LimitFunction } from "p-limit";
-import { joinOnDimensions, measureGroups } from "../../core/ask/breakdown.js";
+import { joinOnDimensions } from "../../core/ask/breakdown.js";
 import type { PagePosition, Sequel } from "../../core/ask/page-position.js";
 import type { Part } from "../../core/ask/parts.js";
 import { applyRules, type PageRead, pageOfRecords, type RecordRules } from "../../core/ask/read-page.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
-import { fillValue, namesInTemplate, type TemplateValues } from "../../core/ask/template.js";
-import type { ReportDefinition } from "../../core/define/ask-schema.js";
-import type { CompiledStream } from "../../core/define/compile-stream.js";
+import { fillValue, type TemplateValues } from "../../core/ask/template.js";
+import type { CompiledReport, CompiledStream } from "../../core/define/compile-stream.js";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import { getByPath } from "../../core/shape/path-get.js";
 import { compareCursors, cursorValue, parseCursor, sendValue } from "../../core/track/cursor.js";
@@ -42,21 +41,17 @@ export interface PartStart {
 
 export class StreamAsk {
   private readonly asker: Asker;
-  private readonly groups: readonly (readonly string[])[];
   private lists: Promise<TemplateValues> | undefined;
   /** lets no more reports be under way than the API permits */
   private reports: LimitFunction | undefined;
   private found: Promise<readonly Part[]> | undefined;
 
-  /** @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept */
   constructor(
     shared: AccountParts,
     readonly stream: CompiledStream,
     options: AskOptions,
   ) {
     this.asker = new Asker(shared, stream, options);
-    const { dimensions, measures } = stream.definition;
-    this.groups = measureGroups(dimensions, measures, { stream: stream.name });
   }
 
   get nowMs(): number {
@@ -99,7 +94,7 @@ export class StreamAsk {
     start: PartStart,
     values: TemplateValues,
   ): AsyncGenerator<Omit<SeriesPage, "page"> & { page: PageRead }> {
-    if (this.groups.length > 1) {
+    if (this.stream.measures.length > 1) {
       yield {
         number: 1,
         page: await this.joinedFigures(part, start, values),
@@ -113,19 +108,19 @@ export class StreamAsk {
 
   /** The pages as they come: of a report one, its download. */
   private series(part: Part, start: PartStart, values: TemplateValues): AsyncGenerator<SeriesPage> {
-    const { request, key, code, definition } = this.stream;
-    if (definition.report !== undefined) return this.reportSeries(definition.report, part, values);
+    const { request, key, code, report } = this.stream;
+    if (report !== undefined) return this.reportSeries(report, part, values);
     const parameters = this.parametersOf(start);
     const position = start.position ?? deltaLink(this.stream, start.since);
     return pageSeries(this.asker, request, { part, values, parameters, position, key, next: code?.next });
   }
 
   private async *reportSeries(
-    report: ReportDefinition,
+    report: CompiledReport,
     part: Part,
     values: TemplateValues,
   ): AsyncGenerator<SeriesPage> {
-    this.reports ??= pLimit(report.at_once);
+    this.reports ??= pLimit(report.definition.at_once);
     const page = await this.reports(() => fetchReport(this.asker, report, part, values));
     const where = this.asker.where(part);
     for await (const { page: piece, last } of this.asker.pieces(page, this.stream.request, where))
@@ -160,7 +155,7 @@ export class StreamAsk {
 
   /** More measures than one request takes: each group is read to its end, then all are joined. */
   private async joinedFigures(part: Part, start: PartStart, values: TemplateValues): Promise<PageRead> {
-    const answers = this.groups.map(async (measures) => {
+    const answers = this.stream.measures.map(async (measures) => {
       const records: unknown[] = [];
       let bytes = 0;
       for await (const { page } of this.series(part, start, { ...values, measures })) {
@@ -195,7 +190,7 @@ export class StreamAsk {
         ? {}
         : windowValues(definition.windows, window)),
       ...(definition.dimensions === undefined ? {} : { dimensions: definition.dimensions.names }),
-      ...(definition.measures === undefined ? {} : { measures: this.groups[0] }),
+      ...(definition.measures === undefined ? {} : { measures: this.stream.measures[0] }),
     };
   }
 
@@ -227,9 +222,8 @@ export class StreamAsk {
 
   /** Where the API has no filter for changes, what is older than the cursor is left out on our side. */
   private onlyNews(page: PageRead, since: string | undefined): PageRead {
-    const { cursor, definition, request } = this.stream;
-    if (since === undefined || cursor?.field === undefined || cursor.query !== undefined) return page;
-    if (namesInTemplate(definition).has("since")) return page;
+    const { cursor, request, oldLeftOut } = this.stream;
+    if (!oldLeftOut || since === undefined || cursor?.field === undefined) return page;
     const from = parseCursor(since);
     const records = page.records.filter((record) => {
       const value = cursorValue(getByPath(record, cursor.field!));
