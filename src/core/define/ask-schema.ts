@@ -277,7 +277,7 @@ export const reportSchema = z
         wait: fixedDuration.default("PT1S").describe("Before the first look; it grows by half each time"),
         longest: fixedDuration.default("PT1M").describe("Between two looks, at most"),
         give_up: fixedDuration.default("PT2H").describe("After this, it is asked for anew next time"),
-        link: jsonPathText.optional().describe("Where the address of the finished report is; {report_link}"),
+        link: jsonPathText.optional().describe("Where the address of the finished report is"),
       })
       .superRefine((request, context) => oneMethod(request, context)),
     download: z
