@@ -1,10 +1,10 @@
 /** `run`: carries a bridge, or all bridges of the project. */
 
-import { readFileSync, rmSync, writeFileSync } from "node:fs";
-import type { Har } from "har-format";
+import { rmSync } from "node:fs";
 import colors from "picocolors";
 import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
-import { openReplay, Recorder, type Replay } from "../http/har.js";
+import { openReplay, type Recorder, type Replay } from "../http/har.js";
+import { readRecording, recordInto } from "../http/har-file.js";
 import type { RunReport } from "../run/events.js";
 import { type OpenedProject, openProject } from "../run/project.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
@@ -46,11 +46,10 @@ async function runOne(
 ): Promise<number> {
   try {
     const ways = options.replay === undefined ? {} : await openReplayFile(options.replay);
-    const recorder = options.record === undefined ? undefined : new Recorder();
     const kind = viewKind(options);
-    const report = await runBridge(project, name, { stream: options.stream, kind, ...ways, recorder }, stop);
-    if (recorder !== undefined) writeRecording(recorder, options.record!, kind);
-    return exitCodeOf(report);
+    const run = { stream: options.stream, kind, ...ways };
+    const carry = (recorder?: Recorder) => runBridge(project, name, { ...run, recorder }, stop);
+    return exitCodeOf(await (options.record === undefined ? carry() : recorded(options.record, kind, carry)));
   } catch (thrown) {
     const error = toBridgeError(thrown, { bridge: name });
     tellError(error, options.json === true);
@@ -90,30 +89,32 @@ function checkRecording(names: readonly string[], { record, replay }: RunCommand
 
 /** Answers from a HAR file, into a DuckDB file of their own beside it: the bridge's tables stay as they are. */
 async function openReplayFile(path: string): Promise<Pick<BridgeRun, "replay" | "warehouse">> {
-  let har: Har;
-  try {
-    har = JSON.parse(readFileSync(path, "utf8")) as Har;
-  } catch (cause) {
-    const message = `The recording ${path} cannot be read: ${(cause as Error).message}.`;
-    throw new BridgeError("FILE_UNREADABLE", message, {
-      hint: "Make one by: early-bridge run --record <file>.",
-      cause,
-    });
-  }
+  const har = readRecording(path);
   const { duckdb } = await import("../warehouse/duckdb/index.js");
   const database = `${path}.duckdb`;
   rmSync(database, { force: true });
   return { replay: openReplay(har), warehouse: duckdb(database) };
 }
 
-function writeRecording(recorder: Recorder, path: string, kind: ViewKind): void {
-  const recording = recorder.recording();
-  writeFileSync(path, JSON.stringify(recording, null, 1), { mode: 0o600 });
-  if (kind === "json") return;
-  process.stdout.write(
-    `Recorded ${countOf(recording.log.entries.length, "exchange")} in ${path}, without secrets. `,
-  );
-  process.stdout.write("It holds the API's data: look through it before you give it away.\n");
+/** Carries with a recording, which is whole however the run ends. */
+async function recorded<T>(
+  path: string,
+  kind: ViewKind,
+  carry: (recorder: Recorder) => Promise<T>,
+): Promise<T> {
+  const { recorder, close } = recordInto(path);
+  // a second Ctrl-C ends the process at once
+  process.once("exit", close);
+  try {
+    return await carry(recorder);
+  } finally {
+    process.off("exit", close);
+    close();
+    if (kind !== "json") {
+      process.stdout.write(`Recorded ${countOf(recorder.count, "exchange")} in ${path}, without secrets. `);
+      process.stdout.write("It holds the API's data: look through it before you give it away.\n");
+    }
+  }
 }
 
 /** Runs one bridge under a view, and prints its report. Ctrl-C stops it at a checkpoint; a second one ends at once. */

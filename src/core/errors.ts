@@ -92,6 +92,7 @@ export const ERROR_CODES = {
     hint: "If that address belongs to the API, declare it under api.origins of the connector.",
   },
   FILE_UNREADABLE: { kind: "config", hint: "Check the path; it is meant from the project's folder." },
+  FILE_UNWRITABLE: { kind: "config", hint: "Check the path, its permissions and the space that is left." },
   RECORDING_MISSING: {
     kind: "config",
     hint: "Record the run again, with the same connector, account and streams.",

@@ -7,6 +7,7 @@
 
 import { readFileSync } from "node:fs";
 import { gunzipSync } from "node:zlib";
+import { unzipSync, zipSync } from "fflate";
 import type { Entry, Har, Header } from "har-format";
 import type { Clock } from "../core/clock.js";
 import { BridgeError } from "../core/errors.js";
@@ -40,8 +41,21 @@ export type RunRecorder = Pick<Recorder, "runStarted" | "streamStarted">;
 
 export class Recorder {
   private readonly entries: Entry[] = [];
+  private taken = 0;
   private readonly cursors: Record<string, Record<string, SavedCursor>> = {};
   private beganMs = 0;
+
+  /** `keep` takes each exchange; default: they are held in memory */
+  constructor(
+    private readonly keep: (entry: Entry) => void = (entry) => {
+      this.entries.push(entry);
+    },
+  ) {}
+
+  /** exchanges taken so far */
+  get count(): number {
+    return this.taken;
+  }
 
   runStarted(atMs: number): void {
     this.beganMs = atMs;
@@ -53,9 +67,11 @@ export class Recorder {
 
   /** Takes an exchange; `hide` removes secrets from a text. */
   readonly onRecord = (recorded: RecordedExchange, hide: (text: string) => string): void => {
-    this.entries.push(entryOf(recorded, hide));
+    this.keep(entryOf(recorded, hide));
+    this.taken++;
   };
 
+  /** The recording so far, with the exchanges that are held in memory. */
   recording(): Recording {
     const creator = { name: "early-bridge", version: packageVersion() };
     const { entries, cursors, beganMs } = this;
@@ -90,7 +106,7 @@ function entryOf(
       headers: headersOf(request.headers, hide),
       queryString: query,
       headersSize: -1,
-      bodySize: request.body?.length ?? 0,
+      bodySize: Buffer.byteLength(request.body ?? ""),
       ...(request.body === undefined ? {} : { postData: { mimeType: type, text: hide(request.body) } }),
     },
     response: {
@@ -118,7 +134,7 @@ function headersOf(
   );
 }
 
-/** Text, without its secrets; a gzip file as the text in it; other bytes as they are, in base64. */
+/** Text, without its secrets; a gzip file as the text in it; other bytes in base64, without them as well. */
 function contentOf(
   { body }: HttpResponse,
   hide: (text: string) => string,
@@ -127,7 +143,27 @@ function contentOf(
     const plain = body[0] === 0x1f && body[1] === 0x8b ? gunzipSync(body) : body;
     return { text: hide(new TextDecoder("utf-8", { fatal: true, ignoreBOM: true }).decode(plain)) };
   } catch {
-    return { text: Buffer.from(body).toString("base64"), encoding: "base64" };
+    const bytes = isZip(body) ? hiddenInZip(body, hide) : hiddenInBytes(body, hide);
+    return { text: Buffer.from(bytes).toString("base64"), encoding: "base64" };
+  }
+}
+
+function isZip(body: Uint8Array): boolean {
+  return Buffer.from(body.subarray(0, 4)).toString("latin1") === "PK\x03\x04";
+}
+
+/** Every byte is a character of latin1, so that nothing but the secrets changes. */
+function hiddenInBytes(bytes: Uint8Array, hide: (text: string) => string): Uint8Array {
+  return Buffer.from(hide(Buffer.from(bytes).toString("latin1")), "latin1");
+}
+
+function hiddenInZip(body: Uint8Array, hide: (text: string) => string): Uint8Array {
+  try {
+    const files = Object.entries(unzipSync(body));
+    return zipSync(Object.fromEntries(files.map(([name, bytes]) => [name, hiddenInBytes(bytes, hide)])));
+  } catch {
+    // a zip file that is broken: the run saw it so
+    return body;
   }
 }
 

@@ -108,7 +108,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
   const redactor = new Redactor();
   for (const secret of account.secrets) redactor.add(secret);
   const transport = openTransport(options.http);
-  const send = options.replay ?? transport.send;
+  const send = options.replay === undefined ? transport.send : hidden(options.replay, redactor);
   const gate = openGate(connector, clock, options.replay !== undefined);
   const budgetMs = Math.max(RETRY_DEFAULTS.budgetMs, durationMs(connector.api.pace.patience));
   const ports = { send, clock, random, retry: { budgetMs, ...retry } };
@@ -193,6 +193,15 @@ export function connect(connector: Connector, settings: AccountSettings, options
     [Symbol.asyncDispose]: close,
   };
   return api;
+}
+
+/** A recording holds no secrets: its requests are found as they stand in it. */
+function hidden(replay: Send, redactor: Redactor): Send {
+  return (request) => {
+    const { url, body } = request;
+    const hide = (text: string) => redactor.hide(text);
+    return replay({ ...request, url: hide(url), body: body === undefined ? undefined : hide(body) });
+  };
 }
 
 function openGate({ api }: Connector, clock: Clock, unlimited: boolean): PaceGate {

@@ -8,20 +8,23 @@
  *   expect(replay.leftOver()).toEqual([]);
  */
 
-import { readFileSync } from "node:fs";
-import type { Har } from "har-format";
 import { openReplay, type Replay } from "../http/har.js";
+import { readRecording } from "../http/har-file.js";
 import type { ConnectOptions } from "../run/connect.js";
 
 export { openReplay, Recorder, type Recording, type Replay, type StartCursors } from "../http/har.js";
+export { type FileRecording, recordInto } from "../http/har-file.js";
 
 export interface FileReplay extends Replay {
   /** for `connect`: nothing is sent or signed, and waits pass at once */
   readonly connectOptions: Pick<ConnectOptions, "replay" | "clock" | "random">;
 }
 
-/** Opens a HAR 1.2 file that `run --record`, a `Recorder` or a browser wrote. */
+/**
+ * Opens a HAR 1.2 file that `run --record`, `recordInto` or a browser wrote.
+ * @throws BridgeError FILE_UNREADABLE
+ */
 export function replayFile(path: string): FileReplay {
-  const replay = openReplay(JSON.parse(readFileSync(path, "utf8")) as Har);
+  const replay = openReplay(readRecording(path));
   return { ...replay, connectOptions: { replay: replay.send, clock: replay.clock, random: () => 0 } };
 }
