@@ -13,7 +13,7 @@ import type { Clock } from "../core/clock.js";
 import { BridgeError } from "../core/errors.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 import type { RecordedExchange } from "./exchange.js";
-import type { HttpRequest, HttpResponse, Send } from "./transport.js";
+import type { HttpRequest, HttpResponse } from "./transport.js";
 
 /** The cursors that a run began with, by stream and part. */
 export type StartCursors = Readonly<Record<string, Readonly<Record<string, SavedCursor>>>>;
@@ -167,9 +167,12 @@ function hiddenInZip(body: Uint8Array, hide: (text: string) => string): Uint8Arr
   }
 }
 
+/** Answers a request from a recording; `hide` takes secrets out of it, as they were taken out of the recording. */
+export type ReplaySend = (request: HttpRequest, hide: (text: string) => string) => Promise<HttpResponse>;
+
 export interface Replay {
   /** answers from the recording, each of them once */
-  readonly send: Send;
+  readonly send: ReplaySend;
   /** the recording's time: waits pass at once */
   readonly clock: Clock;
   readonly cursors: StartCursors;
@@ -198,8 +201,10 @@ export function openReplay(har: Har | Recording): Replay {
         now += ms;
       },
     },
-    async send(request) {
-      const entry = answers.get(requestKey(request.method, request.url, request.body))?.shift();
+    async send(request, hide) {
+      const { method, body } = request;
+      const key = requestKey(method, hide(request.url), body && hide(body));
+      const entry = answers.get(key)?.shift();
       if (entry === undefined) throw notRecorded(request);
       return responseOf(entry, request.url);
     },

@@ -16,6 +16,7 @@ import { BridgeError } from "../core/errors.js";
 import { RETRY_DEFAULTS, type RetryPolicy } from "../core/pace/retry-policy.js";
 import { Redactor } from "../core/redact.js";
 import { createExchange, newTally, type RecordedExchange, type Tally } from "../http/exchange.js";
+import type { ReplaySend } from "../http/har.js";
 import { nodeClock } from "../http/node-clock.js";
 import { PaceGate } from "../http/pace-gate.js";
 import { type HttpResponse, openTransport, type Send, type TransportOptions } from "../http/transport.js";
@@ -45,7 +46,7 @@ export interface ConnectOptions {
   /** takes every exchange as it was before credentials were added */
   readonly onRecord?: ((recorded: RecordedExchange, hide: (text: string) => string) => void) | undefined;
   /** answers instead of the network; nothing is signed then, and no limit is waited for */
-  readonly replay?: Send | undefined;
+  readonly replay?: ReplaySend | undefined;
   readonly retry?: Partial<RetryPolicy> | undefined;
   /** default: the machine's time */
   readonly clock?: Clock | undefined;
@@ -108,18 +109,19 @@ export function connect(connector: Connector, settings: AccountSettings, options
   const redactor = new Redactor();
   for (const secret of account.secrets) redactor.add(secret);
   const transport = openTransport(options.http);
-  const send = options.replay === undefined ? transport.send : hidden(options.replay, redactor);
-  const gate = openGate(connector, clock, options.replay !== undefined);
+  const { replay } = options;
+  const hide = (text: string) => redactor.hide(text);
+  const send: Send = replay === undefined ? transport.send : (request) => replay(request, hide);
+  const gate = openGate(connector, clock, replay !== undefined);
   const budgetMs = Math.max(RETRY_DEFAULTS.budgetMs, durationMs(connector.api.pace.patience));
   const ports = { send, clock, random, retry: { budgetMs, ...retry } };
   const { tokens: store = fileTokenStore(), readSecretFile = (path) => readFile(path, "utf8") } = options;
   const signInPorts: SignInPorts = { ...ports, store, readSecretFile };
-  const signIn = options.replay === undefined ? connector.api.sign_in : "none";
-  const code = options.replay === undefined ? connector.code : undefined;
+  const signIn = replay === undefined ? connector.api.sign_in : "none";
+  const code = replay === undefined ? connector.code : undefined;
   const signedIn = createSignIn(signIn, code, account, redactor, signInPorts);
   const { onRecord: take } = options;
-  const onRecord =
-    take === undefined ? undefined : (each: RecordedExchange) => take(each, (text) => redactor.hide(text));
+  const onRecord = take === undefined ? undefined : (each: RecordedExchange) => take(each, hide);
   const exchange = createExchange({
     ...ports,
     sign: signedIn.sign,
@@ -156,7 +158,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
     account,
     clock,
     redactor,
-    replays: options.replay !== undefined,
+    replays: replay !== undefined,
     signInPorts,
     requestsLeft: () => gate.left,
     stream,
@@ -193,15 +195,6 @@ export function connect(connector: Connector, settings: AccountSettings, options
     [Symbol.asyncDispose]: close,
   };
   return api;
-}
-
-/** A recording holds no secrets: its requests are found as they stand in it. */
-function hidden(replay: Send, redactor: Redactor): Send {
-  return (request) => {
-    const { url, body } = request;
-    const hide = (text: string) => redactor.hide(text);
-    return replay({ ...request, url: hide(url), body: body === undefined ? undefined : hide(body) });
-  };
 }
 
 function openGate({ api }: Connector, clock: Clock, unlimited: boolean): PaceGate {
