@@ -285,36 +285,6 @@ describe("a condition that no record can be judged by", () => {
   });
 });
 
-describe("a limit of a day", () => {
-  it("ends a run at a checkpoint, with the time it can go on; earlier runs count", async () => {
-    const database = join(temporaryFolder(), "test.duckdb");
-    const url = await serve((request, response) => {
-      const page = Number(new URL(request.url!, "http://x").searchParams.get("page"));
-      response.end(JSON.stringify(page > 9 ? [] : [{ id: page }]));
-    });
-    const connector = defineConnector({
-      connector: "day",
-      api: {
-        url,
-        sign_in: "none",
-        pace: { per_day: 7, at_once: 1 },
-      },
-      streams: { s: { get: "/s", key: "id", pages: { number: 1, query: "page" } } },
-    });
-    const run = async () => {
-      const api = connect(connector, {});
-      const report = await openBridge({ from: api, to: duckdb(database), name: "b", schema: "main" }).run();
-      await api.close();
-      return report;
-    };
-    const first = await run();
-    expect(first).toMatchObject({ outcome: "stopped", error: { code: "LIMIT_SPENT" } });
-    expect(first.error?.message).toMatch(/permits more requests from \d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ on/);
-    expect(first.streams[0]).toMatchObject({ outcome: "stopped", added: 7 });
-    expect(await run()).toMatchObject({ outcome: "stopped", streams: [{ requests: 0 }] });
-  });
-});
-
 describe("a ledger of format 1", () => {
   it("is taken over: its cursors are those of whole streams", async () => {
     const { database, run } = carried(

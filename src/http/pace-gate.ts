@@ -25,6 +25,9 @@ export interface Entered {
   readonly tickets: readonly (readonly [Pace, PaceTicket])[];
 }
 
+/** What requests cost in the account's limits, by group; "" is for those of no group. */
+export type SpentByGroup = ReadonlyMap<string, number>;
+
 /** Told when a request has to wait noticeably: for how long, and whether the API asked for it. */
 export type OnWait = (ms: number, reason: "pace" | "api asked") => void;
 
@@ -50,6 +53,9 @@ export class PaceGate {
   private turning = false;
   private wake: (() => void) | undefined;
   private askedUntilMs = 0;
+  private spent = new Map<string, number>();
+  private readonly openedAtMs: number;
+  private readonly noted = new Set<string>();
 
   constructor(
     options: GateOptions,
@@ -59,6 +65,7 @@ export class PaceGate {
     this.unlimited = unlimited;
     this.pace = new Pace(options);
     this.patienceMs = patienceMs;
+    this.openedAtMs = clock.now();
     for (const [name, limits] of Object.entries(groups))
       this.groups.set(name, new Pace({ ...limits, atOnce: limits.atOnce ?? options.atOnce }));
   }
@@ -68,9 +75,19 @@ export class PaceGate {
     return this.pace.left;
   }
 
-  /** Requests of earlier runs count in limits of an hour and longer. */
-  noteEarlier(atMs: number, count: number): void {
-    this.pace.noteEarlier(atMs, count);
+  /** What earlier processes spent counts in limits of an hour and longer; each moment once. */
+  noteEarlier(atMs: number, group: string, cost: number): void {
+    const key = `${atMs} ${group}`;
+    if (atMs >= this.openedAtMs || this.noted.has(key)) return;
+    this.noted.add(key);
+    for (const pace of this.pacesOf({ group })) pace.noteEarlier(atMs, cost);
+  }
+
+  /** What was spent since the last call. */
+  takeSpent(): SpentByGroup {
+    const { spent } = this;
+    this.spent = new Map();
+    return spent;
   }
 
   /**
@@ -160,6 +177,8 @@ export class PaceGate {
         line.shift();
         this.lanes.delete(lane);
         if (line.length > 0) this.lanes.set(lane, line);
+        const { group = "", cost = 1 } = waiting.charge;
+        this.spent.set(group, (this.spent.get(group) ?? 0) + cost);
         const tickets = paces.map((pace) => [pace, pace.take(now, waiting.charge.cost)] as const);
         waiting.admit({ tickets });
         return 0;

@@ -10,7 +10,7 @@ import { snakeCase } from "../core/shape/naming.js";
 import type { RunRecorder, StartCursors } from "../http/har.js";
 import type { RunOutcome, Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
 import { carryStream } from "./carry-stream.js";
-import type { Api } from "./connect.js";
+import { type Api, accountKey, takeSpent } from "./connect.js";
 import type { OnRunEvent, RunReport, StreamReport } from "./events.js";
 
 export interface BridgeOptions {
@@ -152,7 +152,9 @@ async function runStreams(parts: RunParts): Promise<RunReport> {
   // waiting for a checkpoint to fall due would be waiting like any other: it would pass at once
   const due = api.replays ? { ...checkpoint, everyMs: Number.POSITIVE_INFINITY } : checkpoint;
   const startedAtMs = api.clock.now();
-  api.beginRun(await ledger.requestsSince(bridge, startedAtMs - DAY_MS));
+  api.beginRun();
+  for (const { atMs, group, cost } of await ledger.spentSince(accountKey(api), startedAtMs - DAY_MS))
+    api.gate.noteEarlier(atMs, group, cost);
   const run = await ledger.startRun({ bridge, startedAtMs });
   parts.recorder?.runStarted(startedAtMs);
   onEvent({ type: "run started", run, bridge, streams: names });
@@ -192,6 +194,7 @@ async function runStreams(parts: RunParts): Promise<RunReport> {
       errorCode: error?.code,
       errorMessage: error?.message,
       streams: reports,
+      spent: takeSpent(api),
     })
     .catch((thrown: unknown) => {
       // the streams' own failure explains more than the ledger's, which mostly follows from it

@@ -31,7 +31,7 @@ import {
 } from "../warehouse/warehouse.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
 import { checkFirstPage } from "./check-first-page.js";
-import type { Api, Page } from "./connect.js";
+import { type Api, type Page, takeSpent } from "./connect.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { PartPass, type PartTask } from "./part-pass.js";
 
@@ -365,7 +365,7 @@ class Carrier {
     const atMs = api.clock.now();
     const number = ++this.checkpoints;
     const cursors = write === "replace" ? undefined : this.pass?.takeCursors(api.cautiousNow(), finished);
-    return { number, cursors: cursors ?? new Map(), atMs };
+    return { number, cursors: cursors ?? new Map(), atMs, spent: takeSpent(api) };
   }
 
   private notice(message: string): void {

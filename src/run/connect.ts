@@ -20,6 +20,7 @@ import type { ReplaySend } from "../http/har.js";
 import { nodeClock } from "../http/node-clock.js";
 import { PaceGate } from "../http/pace-gate.js";
 import { type HttpResponse, openTransport, type Send, type TransportOptions } from "../http/transport.js";
+import type { Spent } from "../warehouse/warehouse.js";
 import type { AccountParts, AskEvent, AskOptions } from "./ask/asker.js";
 import { everyPage, type Page, StreamAsk } from "./ask/stream-ask.js";
 
@@ -47,6 +48,8 @@ export interface ConnectOptions {
   readonly onRecord?: ((recorded: RecordedExchange, hide: (text: string) => string) => void) | undefined;
   /** answers instead of the network; nothing is signed then, and no limit is waited for */
   readonly replay?: ReplaySend | undefined;
+  /** the pace of another connection of the same account, `other.gate`; default: one of its own */
+  readonly gate?: PaceGate | undefined;
   readonly retry?: Partial<RetryPolicy> | undefined;
   /** default: the machine's time */
   readonly clock?: Clock | undefined;
@@ -75,6 +78,8 @@ export interface Api {
   readonly replays: boolean;
   /** what its signing in works with: the account's own sender, clock and token store */
   readonly signInPorts: SignInPorts;
+  /** the account's pace; may be shared by connections of the same account */
+  readonly gate: PaceGate;
   /** what the API said last of the requests left in its limit */
   requestsLeft(): number | undefined;
   /** @throws BridgeError CONFIG_UNKNOWN_NAME */
@@ -83,8 +88,8 @@ export interface Api {
   openStream(stream: string, options: AskOptions): StreamAsk;
   /** Now, as the slower of our clock and the API's shows it; ms since 1970. */
   cautiousNow(): number;
-  /** Begins a run: its retry budget is whole, and what earlier runs have used of long limits is counted. */
-  beginRun(earlier?: readonly { readonly atMs: number; readonly requests: number }[]): void;
+  /** Begins a run: its retry budget is whole. */
+  beginRun(): void;
   /** The pages of a stream, in order, part by part. The next one is asked for while the last one is worked on. */
   pages(stream: string, options?: PagesOptions): AsyncIterableIterator<Page>;
   /** The records of a stream; whole numbers beyond 2^53 are bigint, other inexact numbers ExactNumber. */
@@ -112,7 +117,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
   const { replay } = options;
   const hide = (text: string) => redactor.hide(text);
   const send: Send = replay === undefined ? transport.send : (request) => replay(request, hide);
-  const gate = openGate(connector, clock, replay !== undefined);
+  const gate = options.gate ?? openGate(connector, clock, replay !== undefined);
   const budgetMs = Math.max(RETRY_DEFAULTS.budgetMs, durationMs(connector.api.pace.patience));
   const ports = { send, clock, random, retry: { budgetMs, ...retry } };
   const { tokens: store = fileTokenStore(), readSecretFile = (path) => readFile(path, "utf8") } = options;
@@ -151,8 +156,6 @@ export function connect(connector: Connector, settings: AccountSettings, options
     stream,
     readFile: readPartFile,
   };
-  const openedAtMs = clock.now();
-  const noted = new Set<number>();
   const api: Api = {
     connector,
     account,
@@ -160,19 +163,12 @@ export function connect(connector: Connector, settings: AccountSettings, options
     redactor,
     replays: replay !== undefined,
     signInPorts,
+    gate,
     requestsLeft: () => gate.left,
     stream,
     openStream: (name, askOptions) => new StreamAsk(shared, stream(name), askOptions),
     cautiousNow: () => clock.now() - exchange.behindMs(),
-    beginRun(earlier = []) {
-      exchange.beginRun();
-      for (const { atMs, requests } of earlier) {
-        // runs of this very API are counted already
-        if (atMs >= openedAtMs || noted.has(atMs)) continue;
-        noted.add(atMs);
-        gate.noteEarlier(atMs, requests);
-      }
-    },
+    beginRun: () => exchange.beginRun(),
     pages(name, { since, position, tally = newTally(), signal, onEvent } = {}) {
       return everyPage(shared, stream(name), { tally, signal, onEvent }, { since, position });
     },
@@ -195,6 +191,16 @@ export function connect(connector: Connector, settings: AccountSettings, options
     [Symbol.asyncDispose]: close,
   };
   return api;
+}
+
+/** Names an account in the ledger, so that all its bridges share what its limits permit. */
+export function accountKey({ connector, account }: Api): string {
+  return `${connector.connector}/${account.name}`;
+}
+
+/** What was spent of the account's limits since the last call, for the ledger. */
+export function takeSpent(api: Api): Spent {
+  return { account: accountKey(api), byGroup: api.gate.takeSpent() };
 }
 
 function openGate({ api }: Connector, clock: Clock, unlimited: boolean): PaceGate {

@@ -13,6 +13,7 @@ import type { Connector } from "../core/define/connector-schema.js";
 import { durationMs } from "../core/define/duration.js";
 import { type Project, projectSchema } from "../core/define/project-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
+import type { PaceGate } from "../http/pace-gate.js";
 import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
 import { type Bridge, openBridge } from "./bridge.js";
 import { type Api, type ConnectOptions, connect, type HttpOptions } from "./connect.js";
@@ -87,6 +88,8 @@ export async function openProject(folder: string, options: ProjectOptions = {}):
 class ProjectReader {
   /** one object for each: a bridge and a token store that use the same file share its session */
   private readonly warehouses = new Map<string, Warehouse>();
+  /** bridges of one account share its limits */
+  private readonly gates = new Map<string, PaceGate>();
 
   constructor(
     private readonly folder: string,
@@ -114,8 +117,9 @@ class ProjectReader {
     const connector = checkConnector(file.value, file);
     const replays = options.replay !== undefined;
     const settings = await this.settings(name, account, connector, replays);
-    return connect(connector, settings, {
+    const api = connect(connector, settings, {
       ...options,
+      gate: replays ? undefined : this.gates.get(name),
       name,
       place: (setting) => this.file.place(["accounts", name, setting], true),
       http: { ...(replays ? {} : await this.http(name, account.http)), ...options.http },
@@ -123,6 +127,8 @@ class ProjectReader {
       readFile: (partFile) => readFile(resolve(this.folder, partFile)),
       readSecretFile: (secretPath) => this.secretFile(secretPath, ["accounts", name]),
     });
+    if (!replays) this.gates.set(name, api.gate);
+    return api;
   }
 
   /** Where an account's tokens are kept. */

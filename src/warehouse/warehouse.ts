@@ -91,11 +91,18 @@ export interface Committed {
   readonly changes: readonly SchemaChange[];
 }
 
+/** What requests cost in an account's limits since the last entry, by group; "" is for those of no group. */
+export interface Spent {
+  readonly account: string;
+  readonly byGroup: ReadonlyMap<string, number>;
+}
+
 export interface CheckpointEntry {
   readonly number: number;
   /** the cursors that have moved, by part; "" is a stream without parts */
   readonly cursors: ReadonlyMap<string, SavedCursor>;
   readonly atMs: number;
+  readonly spent: Spent;
 }
 
 export interface StreamLoad {
@@ -159,6 +166,7 @@ export interface RunEnd {
   readonly errorCode?: string | undefined;
   readonly errorMessage?: string | undefined;
   readonly streams: readonly StreamRecord[];
+  readonly spent: Spent;
 }
 
 export interface Ledger {
@@ -171,11 +179,11 @@ export interface Ledger {
   endRun(end: RunEnd): Promise<void>;
   /** the cursors of a stream's parts; "" is a stream without parts */
   cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>>;
-  /** requests of the bridge's runs that ended after a moment */
-  requestsSince(
-    bridge: string,
+  /** what all runs of an account have spent after a moment, up to two days back */
+  spentSince(
+    account: string,
     atMs: number,
-  ): Promise<{ readonly atMs: number; readonly requests: number }[]>;
+  ): Promise<{ readonly atMs: number; readonly group: string; readonly cost: number }[]>;
   /** the columns that are known of a stream's tables */
   columns(schema: string, bridge: string, stream: string): Promise<KnownColumn[]>;
   /** tables in the schema that belong to other streams */

@@ -16,6 +16,7 @@ import type {
   RunRecord,
   RunStart,
   SchemaChange,
+  Spent,
   StreamRecord,
 } from "../warehouse.js";
 import { FILE_DATABASE, schemaName } from "./types.js";
@@ -30,7 +31,13 @@ const COUNTS = [
   "requests", "retries", "waited_ms", "bytes", "ask_ms", "shape_ms", "load_ms",
 ] as const; // biome-ignore format: one line per kind
 
+/** Came later than the others, and is made where it is missing. */
+const SPENT = "spent (account VARCHAR, endpoint_group VARCHAR, spent_at TIMESTAMPTZ, cost BIGINT)";
+/** No limit is longer than a day. */
+const SPENT_KEPT_MS = 2 * 86_400_000;
+
 const TABLES = [
+  SPENT,
   "sealed (name VARCHAR, sealed VARCHAR, written_at TIMESTAMPTZ)",
   "about (format INTEGER, created_at TIMESTAMPTZ)",
   `runs (run BIGINT, bridge VARCHAR, outcome VARCHAR, started_at TIMESTAMPTZ, ended_at TIMESTAMPTZ,
@@ -72,6 +79,8 @@ export class DuckLedger implements Ledger {
       const format = Number(about?.format ?? 0);
       if (format === 1 && readOnly) this.partColumn = "''";
       else if (format === 1) await this.upgradeFromOne();
+      if (format <= LEDGER_FORMAT && !readOnly)
+        await this.connection.run(`CREATE TABLE IF NOT EXISTS ${LEDGER}.${SPENT}`);
       if (format <= LEDGER_FORMAT) return;
       const message = `The ledger has format ${format}; this version reads up to ${LEDGER_FORMAT}.`;
       throw new BridgeError("WAREHOUSE_NEWER", message);
@@ -101,6 +110,9 @@ export class DuckLedger implements Ledger {
        WHERE bridge = $2 AND outcome = 'running'`,
       [at, bridge],
     );
+    await this.connection.run(`DELETE FROM ${LEDGER}.spent WHERE spent_at < $1::TIMESTAMPTZ`, [
+      timestamp(startedAtMs - SPENT_KEPT_MS),
+    ]);
     const [row] = await this.rows(
       `INSERT INTO ${LEDGER}.runs (run, bridge, outcome, started_at)
        SELECT coalesce(max(run), 0) + 1, $1, 'running', $2::TIMESTAMPTZ FROM ${LEDGER}.runs RETURNING run`,
@@ -132,6 +144,7 @@ export class DuckLedger implements Ledger {
           BigInt(end.run),
         ],
       );
+      await this.noteSpent(end.spent, end.endedAtMs);
       await this.connection.run("COMMIT");
     });
   }
@@ -144,14 +157,27 @@ export class DuckLedger implements Ledger {
     return new Map(rows.map((row) => [String(row.part), JSON.parse(String(row.cursor)) as SavedCursor]));
   }
 
-  async requestsSince(bridge: string, atMs: number): Promise<{ atMs: number; requests: number }[]> {
+  async spentSince(account: string, atMs: number) {
     const rows = await this.rows(
-      `SELECT epoch_ms(runs.ended_at) AS ended, sum(run_streams.requests) AS requests
-       FROM ${LEDGER}.runs JOIN ${LEDGER}.run_streams USING (run)
-       WHERE bridge = $1 AND ended_at > $2::TIMESTAMPTZ GROUP BY ALL ORDER BY ended`,
-      [bridge, timestamp(atMs)],
+      `SELECT epoch_ms(spent_at) AS moment, endpoint_group, sum(cost) AS cost FROM ${LEDGER}.spent
+       WHERE account = $1 AND spent_at > $2::TIMESTAMPTZ GROUP BY ALL ORDER BY moment`,
+      [account, timestamp(atMs)],
     );
-    return rows.map((row) => ({ atMs: Number(row.ended), requests: Number(row.requests) }));
+    return rows.map(({ moment, endpoint_group, cost }) => ({
+      atMs: Number(moment),
+      group: String(endpoint_group),
+      cost: Number(cost),
+    }));
+  }
+
+  private async noteSpent({ account, byGroup }: Spent, atMs: number): Promise<void> {
+    for (const [group, cost] of byGroup)
+      await this.connection.run(`INSERT INTO ${LEDGER}.spent VALUES ($1, $2, $3::TIMESTAMPTZ, $4)`, [
+        account,
+        group,
+        timestamp(atMs),
+        BigInt(Math.ceil(cost)),
+      ]);
   }
 
   async readSealed(name: string): Promise<string | undefined> {
@@ -238,6 +264,7 @@ export class DuckLedger implements Ledger {
       `INSERT INTO ${LEDGER}.checkpoints VALUES ($1, $2, $3, $4, $5::TIMESTAMPTZ, $6, $7::JSON)`,
       [BigInt(run), bridge, stream, BigInt(entry.number), at, BigInt(rows), noted],
     );
+    await this.noteSpent(entry.spent, entry.atMs);
     if (cursors.size === 0) return;
     const moved = JSON.stringify([...cursors].map(([part, cursor]) => ({ part, cursor })));
     const each = "SELECT unnest(from_json($1::JSON, '[\"JSON\"]')) AS moved";

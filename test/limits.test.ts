@@ -1,0 +1,105 @@
+/** Limits of a day: what runs leave to each other, whichever bridge and process they are of. */
+
+import { writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { describe, expect, it } from "vitest";
+import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import { connect, defineConnector, openBridge } from "../src/index.js";
+import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { command, startCommand, temporaryFolder } from "./support/project.js";
+import { serve } from "./support/serve.js";
+
+/** A service of nine pages of one record; it counts what it is asked, and may fall silent at a page. */
+async function ninePages(silentAt = Number.POSITIVE_INFINITY) {
+  const service = { asked: 0, silentAt, url: "" };
+  service.url = await serve((request, response) => {
+    const page = Number(new URL(request.url!, "http://x").searchParams.get("page"));
+    service.asked++;
+    if (page < service.silentAt) response.end(JSON.stringify(page > 9 ? [] : [{ id: page }]));
+  });
+  return service;
+}
+
+const pages = { number: 1, query: "page" };
+
+/** Carries the stream `s` by a connection of its own, as a process of its own would. */
+async function carry(
+  url: string,
+  database: string,
+  name: string,
+  pace: ConnectorInput["api"]["pace"],
+  stream: Partial<ConnectorInput["streams"][string]> = {},
+) {
+  const connector = defineConnector({
+    connector: "day",
+    api: { url, sign_in: "none", pace: { at_once: 1, ...pace } },
+    streams: { s: { get: "/s", key: "id", pages, ...stream } },
+  });
+  const api = connect(connector, {});
+  const report = await openBridge({ from: api, to: duckdb(database), name, schema: name }).run();
+  await api.close();
+  return report;
+}
+
+describe("a limit of a day", () => {
+  it("ends a run at a checkpoint, with the time it can go on; earlier runs of the account count", async () => {
+    const { url } = await ninePages();
+    const database = join(temporaryFolder(), "test.duckdb");
+    const first = await carry(url, database, "b", { per_day: 7 });
+    expect(first).toMatchObject({ outcome: "stopped", error: { code: "LIMIT_SPENT" } });
+    expect(first.error?.message).toMatch(/permits more requests from \d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ on/);
+    expect(first.streams[0]).toMatchObject({ outcome: "stopped", added: 7 });
+    for (const bridge of ["b", "another"])
+      expect(await carry(url, database, bridge, { per_day: 7 })).toMatchObject({
+        outcome: "stopped",
+        streams: [{ requests: 0 }],
+      });
+  });
+
+  it("counts what requests cost, and those of a group", async () => {
+    const { url } = await ninePages();
+    const database = join(temporaryFolder(), "test.duckdb");
+    const pace = { per_day: 40, groups: { search: { per_day: 13 } } };
+    const search = { pace: { group: "search", cost: 3 } };
+    expect(await carry(url, database, "b", pace, search)).toMatchObject({ streams: [{ requests: 4 }] });
+    expect(await carry(url, database, "b", pace, search)).toMatchObject({ streams: [{ requests: 0 }] });
+    // outside of the group 40 - 4 × 3 are left
+    const plain = await carry(url, database, "other", pace, { pace: { cost: 10 } });
+    expect(plain).toMatchObject({ outcome: "stopped", streams: [{ requests: 2 }] });
+  });
+
+  it("counts the requests of a run that was killed, and is shared by the bridges of a project", async () => {
+    const folder = temporaryFolder();
+    const service = await ninePages(5);
+    writeFileSync(
+      join(folder, "day.connector.yaml"),
+      `connector: day
+api: { url: "${service.url}", sign_in: none, pace: { per_day: 7, at_once: 1 } }
+streams:
+  s: { get: /s, key: id, pages: { number: 1, query: page } }
+`,
+    );
+    const bridge = (name: string) =>
+      `${name}: { from: north, to: local, schema: ${name}, checkpoint: { rows: 1 } }`;
+    writeFileSync(
+      join(folder, "bridges.yaml"),
+      `accounts: { north: { connector: ./day.connector.yaml } }
+warehouses: { local: { duckdb: ./day.duckdb } }
+bridges:
+  ${bridge("one")}
+  ${bridge("two")}
+`,
+    );
+    const killed = startCommand(["run", "one", "--plain"], folder);
+    await expect.poll(killed.output, { timeout: 20_000 }).toContain("checkpoint 4");
+    killed.child.kill("SIGKILL");
+    await killed.ended;
+    expect(service.asked).toBe(5);
+    service.silentAt = Number.POSITIVE_INFINITY;
+    const all = await command(["run", "--plain"], folder);
+    expect(all.stdout.match(/The API's limit is used up/g)).toHaveLength(2);
+    expect(service.asked).toBe(7);
+    await command(["run", "two", "--plain"], folder);
+    expect(service.asked).toBe(7);
+  });
+});
