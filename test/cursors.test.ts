@@ -5,8 +5,9 @@ import { join } from "node:path";
 import { DuckDBInstance } from "@duckdb/node-api";
 import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
-import { connect, defineConnector, openBridge, type RunEvent } from "../src/index.js";
+import { connect, defineConnector, openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { carried } from "./support/carried.js";
 import { type Answered, type Asked, fakeApi } from "./support/fake-api.js";
 import { temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
@@ -18,37 +19,6 @@ type Item = { id: number; at: string };
 const HOUR = 3_600_000;
 const START = Date.UTC(2026, 10, 1);
 const at = (hours: number) => new Date(START + hours * HOUR).toISOString().replace(".000Z", "Z");
-
-/** A stream, carried into one file run after run; time goes on by an hour between two runs. */
-function carried(stream: StreamInput, answer: (asked: Asked) => Answered, checkpointRows?: number) {
-  const database = join(temporaryFolder(), "test.duckdb");
-  const events: RunEvent[] = [];
-  let runs = 0;
-  return {
-    database,
-    events,
-    async run() {
-      const fake = fakeApi({ streams: { s: stream }, api: { pace: { at_once: 2 } } }, answer);
-      await fake.clock.sleep(HOUR * runs++);
-      const checkpoint = checkpointRows === undefined ? undefined : { rows: checkpointRows };
-      const bridge = openBridge({
-        from: fake.api,
-        to: duckdb(database),
-        name: "b",
-        schema: "main",
-        checkpoint,
-      });
-      const report = await bridge.run({ onEvent: (event) => events.push(event) });
-      const asked = fake.log.map(
-        ({ path, query }) => `${path}${query.size === 0 ? "" : `?${decodeURIComponent(String(query))}`}`,
-      );
-      return { report, asked, stream: report.streams[0]! };
-    },
-    ids: async () =>
-      (await queryFile(database, "SELECT id::INTEGER AS id FROM s ORDER BY id")).map((row) => row.id),
-    notices: () => events.flatMap((event) => (event.type === "notice" ? [event.message] : [])),
-  };
-}
 
 describe("a cursor", () => {
   it("by a token that the API gives asks for changes, and begins anew when the API has forgotten it", async () => {

@@ -342,6 +342,15 @@ describe("pages that shift", () => {
     );
   });
 
+  it.each([1, 3, 5, 8])("pages of %i that are shorter than their overlap are read whole", async (most) => {
+    const list = items(23);
+    const fake = fakeApi(
+      { get: "/s", records: "$.items[*]", key: "id", pages: { offset: 0, query: "from", overlap: 8 } },
+      ({ query }) => ({ body: { items: slice(list, Number(query.get("from")), most) } }),
+    );
+    expect(ids(await recordsOf(fake))).toEqual(list.map(({ id }) => id));
+  });
+
   it.each([1, 2, 3])(
     "offsets that overlap by %i read a list that grows at its head all the time",
     async (overlap) => {

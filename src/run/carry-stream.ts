@@ -206,8 +206,9 @@ class Carrier {
   /** Reads one part, or one of its windows. */
   private async readTask({ progress }: PartTask, window: Window | undefined): Promise<void> {
     const { api } = this.options;
+    let moved: boolean;
     try {
-      await this.readPages(progress, window);
+      moved = await this.readPages(progress, window);
     } catch (error) {
       const refused = isBridgeError(error, "REQUEST_REFUSED") || isBridgeError(error, "NOT_FOUND");
       const byToken =
@@ -216,25 +217,29 @@ class Carrier {
       if (!refused || !byToken || progress.changed) throw error;
       this.notice("The API no longer knows the place where the last run ended: the pass begins anew.");
       progress.beginAnew();
-      await this.readPages(progress, window);
+      moved = await this.readPages(progress, window);
     }
-    await this.inTurn(async () => progress.tookAll(window, api.cautiousNow()));
+    await this.inTurn(async () => progress.tookAll(window, api.cautiousNow(), moved));
   }
 
-  private async readPages(progress: PartProgress, window: Window | undefined): Promise<void> {
+  /** Whether records moved between the pages. */
+  private async readPages(progress: PartProgress, window: Window | undefined): Promise<boolean> {
     const { since, position } = progress.start;
     const { part } = progress;
     const pages =
       window === undefined ? this.ask.pages(part, { since, position }) : windowPages(this.ask, part, window);
     const { clock } = this.options.api;
     let from = clock.now();
+    let moved = false;
     for await (const page of pages) {
       this.times.askMs += clock.now() - from;
+      moved ||= page.moved;
       const known = await this.inTurn(() => this.takeInTurn(page, progress));
-      if (known) return;
+      if (known) return moved;
       from = clock.now();
     }
     this.times.askMs += clock.now() - from;
+    return moved;
   }
 
   private async takeInTurn(page: Page, progress: PartProgress): Promise<boolean> {
@@ -244,7 +249,6 @@ class Carrier {
     const known = progress.tookPage({
       span,
       next: page.next,
-      moved: page.moved,
       delta: delta === undefined || delta === null ? undefined : String(delta),
     });
     const last = page.next.at === "end" || known;

@@ -199,7 +199,12 @@ describe("readPage", () => {
   const bytesOf = (text: string) => ({ body: new TextEncoder().encode(text), headers: {} });
   const read = (text: string) => readPage(bytesOf(text), plan, { stream: "s" });
   const next = (text: string) =>
-    pages.next({ at: "start" }, read(text), { pages: 1, records: 0, shift: 0 }, { stream: "s" });
+    pages.next(
+      { at: "start" },
+      read(text),
+      { pages: 1, records: 0, shift: 0, stale: false },
+      { stream: "s" },
+    );
 
   it.each([
     ['{"items":[1],"next":"t"}', "t"],

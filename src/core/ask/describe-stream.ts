@@ -80,7 +80,7 @@ function askedTexts(definition: StreamDefinition): string[] {
   ];
 }
 
-function placeText(place: Place): string {
+export function placeText(place: Place): string {
   return typeof place === "string" ? place : `header ${place.header}`;
 }
 

@@ -15,8 +15,12 @@ export function compileJsonPath(text: string): JsonPath {
   const steps = plainSteps(text);
   if (steps !== undefined) return plainPath(text, steps.keys, steps.wildcard);
   query({}, text);
-  const all = (body: unknown) => query(body as JsonValue, text);
-  return { text, all, first: (body) => all(body)[0] };
+  // what comes before the first list must be there, as with plain paths
+  const list = plainSteps(`${text.split("[*]")[0]}[*]`);
+  const container = list && plainPath(text, list.keys, true);
+  const all = (body: unknown) =>
+    container !== undefined && container.all(body) === undefined ? undefined : query(body as JsonValue, text);
+  return { text, all, first: (body) => all(body)?.[0] };
 }
 
 function plainSteps(text: string): { keys: string[]; wildcard: boolean } | undefined {

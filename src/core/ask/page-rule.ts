@@ -26,6 +26,8 @@ export interface Progress {
   readonly records: number;
   /** where pages overlap: how far records that came in since the page before have moved the others */
   readonly shift: number;
+  /** this page holds no record that the pages before it did not hold */
+  readonly stale: boolean;
 }
 
 export interface PageRule {
@@ -177,7 +179,8 @@ function followingPosition(
  * too far, the page does not join the one before it, and is asked for again further back.
  */
 function offsetStep({ overlap = 0 }: PagesDefinition, received: number, shift: number): number {
-  const step = received > overlap ? received - overlap : received;
+  // pages that are shorter than was said overlap by half at most
+  const step = Math.max(1, received - overlap, Math.floor(received / 2));
   return 2 * shift < step ? step : step + shift;
 }
 
@@ -197,8 +200,7 @@ function apiSaysEnd(
   // a flag alone decides over empty pages; with a total beside it, an empty one is the end
   if (pages.more !== undefined && pages.total === undefined && pages.total_pages === undefined) return false;
   // with an overlap, there may be nothing but the records that were asked for again
-  const again = progress.pages > 1 ? (pages.overlap ?? 0) : 0;
-  if (page.received <= again) return true;
+  if (page.received === 0 || (progress.stale && page.received <= (pages.overlap ?? 0))) return true;
   return pages.end === "short" && position.size !== undefined && page.received < position.size;
 }
 

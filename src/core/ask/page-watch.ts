@@ -12,6 +12,8 @@ export interface Sighting {
   readonly repeats: boolean;
   /** where pages overlap: how far records that came in since the page before have moved the others */
   readonly shift: number;
+  /** it holds no record that the pages before it did not hold */
+  readonly stale: boolean;
   readonly notice: string | undefined;
 }
 
@@ -34,7 +36,7 @@ const MOST_REWINDS = 3;
 const PAGES_KEPT = 4;
 /** Empty pages are usual where an API filters what it has paged, but not without end. */
 const MOST_EMPTY = 1000;
-const NOTHING: Sighting = { repeats: false, shift: 0, notice: undefined };
+const NOTHING: Sighting = { repeats: false, shift: 0, stale: false, notice: undefined };
 
 export class PageWatch {
   private readonly tokens = new Set<string>();
@@ -70,7 +72,7 @@ export class PageWatch {
     const repeated = this.recordsMove() ? this.allKnown(page.records) : same;
     this.stale = repeated ? this.stale + 1 : 0;
     const found = repeated ? this.onRepeated(position, page, where) : NOTHING;
-    const sighting = { ...found, shift: this.shiftOf(position, page) };
+    const sighting = { ...found, shift: this.shiftOf(position, page), stale: repeated };
     this.soughtBack = false;
     this.previous = page.records;
     this.end = position.at === "offset" ? position.offset + page.received : 0;
@@ -105,8 +107,9 @@ export class PageWatch {
    * that end is in it, or nothing but known records are, before which others have come in.
    */
   joins(records: readonly unknown[]): boolean {
+    // pages of one record cannot overlap
+    if (this.previous.length <= 1) return true;
     // an empty page shows no record that is in both: the list has become shorter meanwhile
-    if (this.previous.length === 0) return true;
     const tail = new Set(this.previous.slice(-this.rule.overlap).map(this.identity));
     const joins = records.some((record) => tail.has(this.identity(record))) || this.allKnown(records);
     this.soughtBack ||= !joins;

@@ -23,6 +23,8 @@ export interface ReadPlan {
   readonly stream: string;
   readonly answer: AnswerPlan;
   readonly records: readonly JsonPath[];
+  /** the key of the stream that holds these paths, where it is not `records` */
+  readonly recordsKey?: string | undefined;
   readonly envelope: Readonly<Partial<Record<EnvelopeName, EnvelopePlace>>>;
   readonly cursor?: CursorRule | undefined;
 }
@@ -139,7 +141,7 @@ function recordsOf(body: unknown, plan: ReadPlan, where: Where): readonly unknow
 /** Whether the path's container is there but for its last element, or for an empty one. */
 function isEmptyXml(body: unknown, plan: ReadPlan): boolean {
   return plan.records.some((path) => {
-    const steps = /^\$\.([A-Za-z0-9_.-]+)\[\*\]$/.exec(path.text)?.[1]?.split(".").slice(0, -1) ?? [];
+    const steps = /^\$\.([A-Za-z0-9_.-]+)\[\*\]/.exec(path.text)?.[1]?.split(".").slice(0, -1) ?? [];
     let value: unknown = body;
     for (const step of steps) {
       if (value === "") return true;
@@ -169,8 +171,13 @@ function recordsNotFound(body: unknown, plan: ReadPlan, where: Where): BridgeErr
     : Object.entries((body ?? {}) as object).find(([, value]) => Array.isArray(value))?.[0];
   const suggestion = list === undefined ? undefined : list === "$[*]" ? list : `$.${list}[*]`;
   const paths = plan.records.map(({ text }) => text).join(", ");
-  return new BridgeError("RECORDS_NOT_FOUND", `Nothing is at records: ${paths}. The answer holds: ${seen}.`, {
+  const { recordsKey: key = "records" } = plan;
+  const hint =
+    suggestion !== undefined && key === "records"
+      ? `Perhaps records: ${suggestion} is meant.`
+      : `Correct ${key} of the stream.`;
+  return new BridgeError("RECORDS_NOT_FOUND", `Nothing is at ${key}: ${paths}. The answer holds: ${seen}.`, {
     where,
-    hint: suggestion === undefined ? undefined : `Perhaps records: ${suggestion} is meant.`,
+    hint,
   });
 }

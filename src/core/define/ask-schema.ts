@@ -1,14 +1,19 @@
 /** How a connector says what to ask: requests, answers, pages, parts, windows, reports. */
 
 import { z } from "zod";
+import { instantMicros } from "../shape/date-time.js";
 import {
   conditionText,
   duration,
   fieldPath,
   filled,
-  fixedDuration,
+  isZone,
   jsonPathText,
+  moment,
   nameText,
+  pastMoment,
+  positiveDuration,
+  positiveFixed,
   scalar,
 } from "./words.js";
 
@@ -153,8 +158,15 @@ export const pagesSchema = z
     );
     if (kinds.length !== 1)
       context.addIssue({ code: "custom", message: "must hold one of token, link, number, offset or after" });
-    if (pages.overlap !== undefined && pages.offset === undefined)
+    const { overlap, size } = pages;
+    if (overlap !== undefined && pages.offset === undefined)
       context.addIssue({ code: "custom", message: "is for pages by offset", path: ["overlap"] });
+    if (overlap !== undefined && size !== undefined && overlap >= Math.min(size.records, ...size.smaller))
+      context.addIssue({
+        code: "custom",
+        message: "must be less than the records of a page",
+        path: ["overlap"],
+      });
   })
   .describe("How to get the next page");
 
@@ -226,7 +238,7 @@ export const instantFormat = z
 
 export const windowsSchema = z
   .strictObject({
-    span: duration.describe("Length of a window, such as P7D or P1M"),
+    span: positiveDuration.describe("Length of a window, such as P7D or P1M"),
     from: z
       .string()
       .optional()
@@ -238,25 +250,33 @@ export const windowsSchema = z
       .describe(
         "inclusive: the API gives records at `to` as well, so the last moment before the end is sent",
       ),
-    begin: z
-      .string()
-      .describe("Where the first window begins: a time, or a duration before now such as -P1Y"),
-    until: z
-      .string()
+    begin: pastMoment.describe(
+      "Where the first window begins: a time, or a duration before now such as -P1Y",
+    ),
+    until: moment
       .optional()
       .describe("Where the last window ends: a time or a duration from now; default: now"),
     order: z.enum(["oldest_first", "newest_first"]).default("oldest_first"),
     overlap: duration
       .default("PT0S")
       .describe("Asked for again before what is done, for records that come late"),
-    zone: z.string().default("UTC").describe("Time zone in which windows of days and months begin"),
+    zone: z
+      .string()
+      .refine(isZone, "must be a time zone of the IANA database, such as Europe/Vienna")
+      .default("UTC")
+      .describe("Time zone in which windows of days and months begin"),
     format: instantFormat,
-    smallest: duration.default("PT1M").describe("A window is not halved below this"),
+    smallest: positiveDuration.default("PT1M").describe("A window is not halved below this"),
     cut_at: z
       .int()
       .min(1)
       .optional()
       .describe("The API gives this many records at most, and silently leaves out the rest"),
+  })
+  .superRefine(({ begin, until }, context) => {
+    // a relative one compared with an absolute one changes with time
+    if (until !== undefined && instantMicros(begin) >= instantMicros(until))
+      context.addIssue({ code: "custom", message: "must be later than begin", path: ["until"] });
   })
   .describe("Asked in windows of time; which are done is kept");
 
@@ -274,9 +294,9 @@ export const reportSchema = z
         state: jsonPathText.describe("Where the report's state is"),
         done: z.array(scalar).min(1).describe("States in which it can be fetched"),
         failed: z.array(scalar).default([]).describe("States in which it never will"),
-        wait: fixedDuration.default("PT1S").describe("Before the first look; it grows by half each time"),
-        longest: fixedDuration.default("PT1M").describe("Between two looks, at most"),
-        give_up: fixedDuration.default("PT2H").describe("After this, it is asked for anew next time"),
+        wait: positiveFixed.default("PT1S").describe("Before the first look; it grows by half each time"),
+        longest: positiveFixed.default("PT1M").describe("Between two looks, at most"),
+        give_up: positiveFixed.default("PT2H").describe("After this, it is asked for anew next time"),
         link: jsonPathText.optional().describe("Where the address of the finished report is"),
       })
       .superRefine((request, context) => oneMethod(request, context)),

@@ -4,7 +4,7 @@ import { compileAnswer } from "../ask/answer.js";
 import { measureGroups } from "../ask/breakdown.js";
 import { type Condition, compileCondition } from "../ask/condition.js";
 import { compileFailRules, type FailRule } from "../ask/fail-rules.js";
-import { compileJsonPath } from "../ask/json-path.js";
+import { compileJsonPath, type JsonPath } from "../ask/json-path.js";
 import { compilePages, type PageRule } from "../ask/page-rule.js";
 import type { ReadPlan } from "../ask/read-page.js";
 import type { RequestTemplate } from "../ask/request-plan.js";
@@ -30,6 +30,12 @@ export interface CompiledRequest {
   readonly fails: readonly FailRule[];
 }
 
+/** A request for values: in `field` of each record, where the path leads on behind its last list. */
+export interface CompiledValues {
+  readonly request: CompiledRequest;
+  readonly field: JsonPath | undefined;
+}
+
 /** A report's requests before its download. */
 export interface CompiledReport {
   readonly definition: ReportDefinition;
@@ -42,8 +48,8 @@ export interface CompiledStream {
   readonly name: string;
   readonly definition: StreamDefinition;
   /** what is asked for the values of `lists`, and for those parts that a request of their own gives */
-  readonly lists: ReadonlyMap<string, CompiledRequest>;
-  readonly parts: ReadonlyMap<string, CompiledRequest>;
+  readonly lists: ReadonlyMap<string, CompiledValues>;
+  readonly parts: ReadonlyMap<string, CompiledValues>;
   readonly report: CompiledReport | undefined;
   /** what is asked for the records; for a report, its download */
   readonly request: CompiledRequest;
@@ -70,23 +76,27 @@ export function compileStream(
   const cursor = compileCursor(definition.cursor);
   const records = [definition.records].flat();
   const asked = report === undefined ? definition : { ...definition, get: report.download.get ?? "/" };
-  const compile = (request: RequestDefinition, paths: readonly string[]) =>
-    compileRequest(request, paths, connector.api.fails_when, { stream: name });
-  const valueRequests = (all: Readonly<Record<string, unknown>>) =>
+  const compile = (request: RequestDefinition, recordsKey: string, paths: readonly string[]) =>
+    compileRequest(request, paths, connector.api.fails_when, { stream: name, recordsKey });
+  const valueRequests = (key: "lists" | "each", all: Readonly<Record<string, unknown>>) =>
     new Map(
       Object.entries(all)
         .filter((entry): entry is [string, ValuesRequest] => isValuesRequest(entry[1]))
-        .map(([of, request]) => [of, compile(request, [request.values])]),
+        .map(([of, request]) => {
+          const { list, field } = splitAtList(request.values);
+          const compiled = compile(request, `${key}.${of}.values`, [list]);
+          return [of, { request: compiled, field: field === undefined ? undefined : compileJsonPath(field) }];
+        }),
     );
   return {
     name,
     definition,
-    lists: valueRequests(definition.lists),
-    parts: valueRequests(definition.each ?? {}),
+    lists: valueRequests("lists", definition.lists),
+    parts: valueRequests("each", definition.each ?? {}),
     report: report && {
       definition: report,
-      submit: compile(report.submit, [report.submit.id]),
-      poll: compile(report.poll, [
+      submit: compile(report.submit, "report.submit.id", [report.submit.id]),
+      poll: compile(report.poll, "report.poll.state", [
         report.poll.state,
         ...(report.poll.link === undefined ? [] : [report.poll.link]),
       ]),
@@ -96,7 +106,7 @@ export function compileStream(
       cursor,
       delta: definition.cursor?.delta,
     }),
-    expand: expand && compile(expand, [expand.record]),
+    expand: expand && compile(expand, "expand.record", [expand.record]),
     key: [key].flat().map(fieldParts),
     columns: compileColumns(definition.columns),
     cursor,
@@ -106,6 +116,12 @@ export function compileStream(
     where: where === undefined ? undefined : compileCondition(where, "record"),
     code: connector.code?.streams?.[name],
   };
+}
+
+/** `$.huts[*].id` as the list `$.huts[*]` and the field `$.id` of what is in it. */
+function splitAtList(path: string): { list: string; field?: string } {
+  const [, list, names] = /^(.*\[\*\])((?:\.[A-Za-z_]\w*)+)$/.exec(path) ?? [];
+  return list === undefined ? { list: path } : { list, field: `$${names}` };
 }
 
 function isValuesRequest(source: unknown): source is ValuesRequest {
@@ -121,6 +137,7 @@ function compileRequest(
     readonly stream: string;
     readonly cursor?: CursorRule | undefined;
     readonly delta?: string | undefined;
+    readonly recordsKey?: string | undefined;
   },
 ): CompiledRequest {
   const pages = compilePages(definition.pages);
@@ -131,6 +148,7 @@ function compileRequest(
       stream: of.stream,
       answer: compileAnswer(definition.answer, records),
       records: records.map(compileJsonPath),
+      recordsKey: of.recordsKey,
       envelope: { ...pages.envelope, ...delta },
       cursor: of.cursor,
     },

@@ -15,6 +15,7 @@ import {
   requestKeys,
   windowsSchema,
 } from "./ask-schema.js";
+import { durationSign, isDuration } from "./duration.js";
 import { signInSchema } from "./sign-in-schema.js";
 import {
   conditionText,
@@ -108,6 +109,11 @@ const columnSchema = z
     path: ["type"],
   });
 
+/** A text is any value, unless it is plainly meant as a duration. */
+function isBegin(text: string): boolean {
+  return /^[+-]P/.test(text) || isDuration(text) ? durationSign(text) < 0 : true;
+}
+
 const cursorSchema = z
   .strictObject({
     field: fieldPath.optional().describe("The record's field that grows with every change"),
@@ -120,7 +126,7 @@ const cursorSchema = z
       .optional()
       .describe("The query parameter that asks for records after a value; or write {since} elsewhere"),
     begin: z
-      .union([z.string(), z.int()])
+      .union([z.string().refine(isBegin, "must be a value, or a duration before now such as -P90D"), z.int()])
       .optional()
       .describe("Where the first run begins: a value, or a duration before now such as -P90D"),
     overlap: z

@@ -12,6 +12,11 @@ export function isDuration(text: string): boolean {
   }
 }
 
+/** 1, 0 for no time at all, or -1; NaN for what is no duration. */
+export function durationSign(text: string): number {
+  return isDuration(text) ? Temporal.Duration.from(text).sign : Number.NaN;
+}
+
 /** Whether its length depends on no calendar: days or less. */
 export function isFixedDuration(text: string): boolean {
   const { years, months, weeks } = Temporal.Duration.from(text);

@@ -1,13 +1,10 @@
 /** The schema of a project's bridges.yaml. */
 
 import { z } from "zod";
-import { durationMs } from "./duration.js";
-import { fixedDuration as anyFixedDuration, nameText } from "./words.js";
+import { nameText, positiveFixed } from "./words.js";
 
 /** Rows and time between two checkpoints, at most, where a bridge says nothing else. */
 export const CHECKPOINT_DEFAULTS = Object.freeze({ rows: 200_000, every: "PT30S" });
-
-const fixedDuration = anyFixedDuration.refine((text) => durationMs(text) > 0, "must be longer than nothing");
 
 const httpSchema = z
   .strictObject({
@@ -17,8 +14,8 @@ const httpSchema = z
       .describe("Address of a proxy; default: HTTPS_PROXY, HTTP_PROXY and NO_PROXY"),
     user_agent: z.string().optional(),
     headers: z.record(z.string(), z.string()).optional().describe("Sent with every request of the account"),
-    connect_timeout: fixedDuration.optional().describe("Until a connection stands; default PT10S"),
-    answer_timeout: fixedDuration
+    connect_timeout: positiveFixed.optional().describe("Until a connection stands; default PT10S"),
+    answer_timeout: positiveFixed
       .optional()
       .describe("Until an answer begins, and between its pieces; default PT60S"),
     ca: z.string().optional().describe("File with the certificates of a custom authority, PEM"),
@@ -47,7 +44,7 @@ const warehouseSchema = z.strictObject({
 export const checkpointSchema = z
   .strictObject({
     rows: z.int().min(1).default(CHECKPOINT_DEFAULTS.rows).describe("Rows between two checkpoints, at most"),
-    every: fixedDuration.default(CHECKPOINT_DEFAULTS.every).describe("Time between two checkpoints, at most"),
+    every: positiveFixed.default(CHECKPOINT_DEFAULTS.every).describe("Time between two checkpoints, at most"),
   })
   .describe("When rows and cursor are committed together");
 

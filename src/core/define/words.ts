@@ -1,10 +1,12 @@
 /** Small schemas that several parts of the connector file share. */
 
+import { Temporal } from "temporal-polyfill";
 import { z } from "zod";
 import { type ConditionKind, compileCondition } from "../ask/condition.js";
 import { compileJsonPath } from "../ask/json-path.js";
+import { instantMicros } from "../shape/date-time.js";
 import { parsePath } from "../shape/naming.js";
-import { isDuration, isFixedDuration } from "./duration.js";
+import { durationSign, isDuration, isFixedDuration } from "./duration.js";
 
 export const nameText = z
   .string()
@@ -16,14 +18,47 @@ export const fieldPath = z
 
 export const scalar = z.union([z.string(), z.number(), z.boolean()]);
 
-export const duration = z.string().refine(isDuration, "must be an ISO 8601 duration, such as PT30M");
-
-export const fixedDuration = z
+/** A duration has a sign: what counts back in time is written without it. */
+export const duration = z
   .string()
   .refine(
-    (text) => isDuration(text) && isFixedDuration(text),
-    "must be an ISO 8601 duration in days or less, such as PT30S",
+    (text) => durationSign(text) >= 0,
+    "must be an ISO 8601 duration, such as PT30M, and not be negative",
   );
+
+export const fixedDuration = duration.refine(
+  (text) => durationSign(text) < 0 || isFixedDuration(text),
+  "must be in days or less: the length of months and years differs",
+);
+
+const isLong = (text: string) => durationSign(text) !== 0;
+const LONGER = "must be longer than nothing";
+export const positiveDuration = duration.refine(isLong, LONGER);
+export const positiveFixed = fixedDuration.refine(isLong, LONGER);
+
+function isMoment(text: string): boolean {
+  return isDuration(text) || !Number.isNaN(instantMicros(text));
+}
+
+export const moment = z
+  .string()
+  .refine(isMoment, "must be a time (RFC 3339), a date, or an ISO 8601 duration from now");
+
+export const pastMoment = z
+  .string()
+  .refine(
+    (text) => isMoment(text) && !(durationSign(text) > 0),
+    "must be a time (RFC 3339), a date, or a duration before now such as -P90D",
+  );
+
+export function isZone(name: string): boolean {
+  try {
+    Temporal.Instant.fromEpochMilliseconds(0).toZonedDateTimeISO(name);
+    return true;
+  } catch {
+    return false;
+  }
+}
 
 function isJsonPath(text: string): boolean {
   try {

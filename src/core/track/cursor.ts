@@ -13,6 +13,7 @@
 import { Temporal } from "temporal-polyfill";
 import type { PagePosition } from "../ask/page-position.js";
 import type { InstantFormat } from "../define/ask-schema.js";
+import { isDuration } from "../define/duration.js";
 import { formatInstant, instantMicros } from "../shape/date-time.js";
 import { ExactNumber } from "../shape/exact-json.js";
 import { getByPath } from "../shape/path-get.js";
@@ -228,7 +229,7 @@ function stepBack(position: PagePosition): PagePosition {
 /** An absolute begin as it is, a relative one (an ISO 8601 duration) as an instant. */
 export function beginValue(begin: string | number | undefined, nowMs: number): string | undefined {
   if (begin === undefined) return undefined;
-  if (typeof begin === "string" && /^[+-]?P/.test(begin)) {
+  if (typeof begin === "string" && isDuration(begin)) {
     const now = Temporal.Instant.fromEpochMilliseconds(nowMs).toZonedDateTimeISO("UTC");
     return formatInstant(now.add(Temporal.Duration.from(begin)).epochMilliseconds * 1000);
   }

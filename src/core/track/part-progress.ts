@@ -29,7 +29,6 @@ export interface ProgressRule {
 export interface PageProgress {
   readonly span: CursorSpan | undefined;
   readonly next: Sequel;
-  readonly moved: boolean;
   readonly delta: string | undefined;
 }
 
@@ -74,16 +73,23 @@ export class PartProgress {
     if (page.span !== undefined) this.span = joinSpans(this.span, page.span);
     this.next = page.next.at === "end" || page.next.at === "within" ? undefined : page.next;
     this.delta = page.delta ?? this.delta;
-    this.moved ||= page.moved;
     return this.rule.cursor !== undefined && reachedKnown(this.rule.cursor, this.start, this.span);
   }
 
-  /** All pages of the part, or of one of its windows, are in. `apiNowMs`: now, as the API's clock shows it. */
-  tookAll(window: Window | undefined, apiNowMs: number): void {
+  /**
+   * All pages of the part, or of one of its windows, are in. `apiNowMs`: now, as the API's clock shows it; `moved`:
+   * records moved between the pages, so that some may have been passed over: they are asked for again next time.
+   */
+  tookAll(window: Window | undefined, apiNowMs: number, moved: boolean): void {
     this.changed = true;
-    if (window === undefined) this.ended = true;
+    if (window === undefined) {
+      this.ended = true;
+      this.moved = moved;
+      return;
+    }
     // what lies ahead of the API's own clock is not there yet
-    else this.covered = cover(this.covered, { fromMs: window.fromMs, toMs: Math.min(window.toMs, apiNowMs) });
+    const seen = { fromMs: window.fromMs, toMs: Math.min(window.toMs, apiNowMs) };
+    if (!moved) this.covered = cover(this.covered, seen);
   }
 
   /** The position or token that the part began with means nothing any more: it begins anew, by its value alone. */
@@ -99,7 +105,6 @@ export class PartProgress {
     const { rule, saved, start, span, next, delta } = this;
     if (rule.windows !== undefined) return { covered: this.covered };
     if (rule.cursor === undefined) return this.ended ? { doneAtMs: this.nowMs } : {};
-    // records that moved between pages may have been passed over: the next run asks for the same again
     if (this.ended && this.moved) return { value: saved?.value };
     if (!this.ended && next === undefined) return saved ?? {};
     return nextCursor(

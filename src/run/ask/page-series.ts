@@ -3,6 +3,7 @@
  * several are where the page rule knows where they begin.
  */
 
+import { missingPlace } from "../../core/ask/missing-place.js";
 import type { NextPage, PagePosition, Sequel } from "../../core/ask/page-position.js";
 import type { Progress } from "../../core/ask/page-rule.js";
 import { PageWatch } from "../../core/ask/page-watch.js";
@@ -33,7 +34,7 @@ export interface SeriesPage {
   readonly number: number;
   readonly page: RawPage;
   readonly next: Sequel;
-  /** the API's total has changed since the series began */
+  /** the API's total has changed since the series began, or further pages may have been missed */
   readonly moved: boolean;
 }
 
@@ -67,6 +68,8 @@ class Series {
   /** positions that are known to follow */
   private ahead: readonly PagePosition[] = [];
   private closed = false;
+  /** what would tell of further pages may be elsewhere than the connector says */
+  private doubtful = false;
   private pageUrl: string | undefined;
 
   constructor(
@@ -102,21 +105,31 @@ class Series {
       const { page } = arrived;
       const sighting = this.watch.look(arrived.position, page, where);
       if (sighting.notice !== undefined) this.asker.notice(sighting.notice);
+      if (number === 1 && options.position === undefined) this.lookForPlaces(arrived);
       // what repeats the last page adds nothing: it was the last
       if (sighting.repeats) return;
       records += page.received;
-      const { shift } = sighting;
-      const next = this.next(arrived, { pages: number, records, shift }, where);
+      const { shift, stale } = sighting;
+      const next = this.next(arrived, { pages: number, records, shift, stale }, where);
       this.watch.follow(arrived.position, next, where);
       this.pageUrl = page.response.url;
       if (next.at !== "end") this.askAhead(arrived, next, number);
-      yield { number, page, next, moved: this.watch.moved };
+      yield { number, page, next, moved: this.watch.moved || this.doubtful };
       if (next.at === "end") {
         if (next.cut === true) throw resultsCut(of, where);
         return;
       }
       position = next;
     }
+  }
+
+  private lookForPlaces({ page, position }: Arrived): void {
+    if (this.options.next !== undefined) return;
+    const { body, response } = page;
+    const first = { page, body, headers: response.headers, size: position.size };
+    const missing = missingPlace(this.of.pages.definition, first);
+    this.doubtful = missing !== undefined;
+    if (missing !== undefined) this.asker.notice(missing);
   }
 
   private next({ page, position }: Arrived, progress: Progress, where: Where): NextPage {

@@ -4,8 +4,8 @@ import { compileAnswer, readAnswer } from "../../core/ask/answer.js";
 import { compileJsonPath } from "../../core/ask/json-path.js";
 import { type Part, partOf, partValues, WHOLE_STREAM } from "../../core/ask/parts.js";
 import type { Scalar, TemplateValues } from "../../core/ask/template.js";
-import { type CompiledRequest, fieldParts } from "../../core/define/compile-stream.js";
-import { BridgeError } from "../../core/errors.js";
+import { type CompiledValues, fieldParts } from "../../core/define/compile-stream.js";
+import { BridgeError, type Where } from "../../core/errors.js";
 import { getByPath } from "../../core/shape/path-get.js";
 import type { Asker } from "./asker.js";
 import { pageSeries } from "./page-series.js";
@@ -19,8 +19,9 @@ export type ReadParent = (
 export async function fetchLists(asker: Asker): Promise<TemplateValues> {
   const lists: Record<string, Scalar | readonly Scalar[]> = {};
   for (const [name, definition] of Object.entries(asker.stream.definition.lists)) {
-    const request = asker.stream.lists.get(name)!;
-    const values = partValues(await fetchValues(asker, request, asker.baseValues()), name, asker.where());
+    const source = asker.stream.lists.get(name)!;
+    const found = await fetchValues(asker, source, `lists.${name}`, asker.baseValues());
+    const values = partValues(found, name, asker.where());
     if (values.length === 0) {
       const message = `The list ${name} has no values: nothing is at ${definition.values}.`;
       throw new BridgeError("RECORDS_NOT_FOUND", message, {
@@ -75,27 +76,32 @@ async function ownValues(
   name: string,
   source: readonly Scalar[] | { file: string; field?: string | undefined },
 ) {
-  return partValues("file" in source ? await fileValues(asker, source) : source, name, asker.where());
+  return partValues("file" in source ? await fileValues(asker, name, source) : source, name, asker.where());
 }
 
 async function requestedValues(
   asker: Asker,
   name: string,
-  request: CompiledRequest,
+  source: CompiledValues,
   values: TemplateValues,
 ): Promise<Scalar[]> {
-  return partValues(await fetchValues(asker, request, values), name, asker.where());
+  return partValues(await fetchValues(asker, source, `each.${name}`, values), name, asker.where());
 }
 
 async function fetchValues(
   asker: Asker,
-  request: CompiledRequest,
+  { request, field }: CompiledValues,
+  key: string,
   values: TemplateValues,
 ): Promise<unknown[]> {
   const found: unknown[] = [];
   for await (const { page } of pageSeries(asker, request, { part: WHOLE_STREAM, values }))
     found.push(...page.records);
-  return found;
+  if (field === undefined) return found;
+  const reader = fieldReader(field.text, field.first);
+  const read = found.map(reader.read);
+  reader.check(`${key}.values`, "the answer", asker.where());
+  return read;
 }
 
 /** The field's values in the other stream's records, each with the values of the part that it was found in. */
@@ -106,19 +112,42 @@ async function parentParts(
   readParent: ReadParent,
 ): Promise<Part[]> {
   const parts = new Map<string, Part>();
-  const path = fieldParts(source.field);
+  const field = fieldReader(source.field);
   for await (const { part, records } of readParent(asker.forStream(source.stream))) {
-    const found = records.map((record) => getByPath(record, path));
-    for (const value of partValues(found, name, asker.where())) {
+    for (const value of partValues(records.map(field.read), name, asker.where())) {
       const one = partOf({ ...part.values, [name]: value });
       parts.set(one.key, one);
     }
   }
+  field.check(`each.${name}.field`, `the stream ${source.stream}`, asker.where());
   return [...parts.values()];
+}
+
+/** Reads a field of records. One that no record has is a slip of the pen, and would leave nothing to ask for. */
+function fieldReader(field: string, readField = (record: unknown) => getByPath(record, fieldParts(field))) {
+  const names = new Set<string>();
+  let found = false;
+  return {
+    read(record: unknown): unknown {
+      const value = readField(record);
+      if (value !== undefined) found = true;
+      else if (!found && isObject(record)) for (const name of Object.keys(record)) names.add(name);
+      return value;
+    },
+    /** @throws BridgeError PART_INVALID */
+    check(key: string, source: string, where: Where): void {
+      if (found || names.size === 0) return;
+      throw new BridgeError("PART_INVALID", `No record of ${source} has the field ${field}.`, {
+        where,
+        hint: `Correct ${key}. The records have: ${[...names].slice(0, 20).join(", ")}.`,
+      });
+    },
+  };
 }
 
 async function fileValues(
   asker: Asker,
+  name: string,
   { file, field }: { file: string; field?: string | undefined },
 ): Promise<unknown[]> {
   const where = { ...asker.where(), file };
@@ -144,7 +173,10 @@ async function fileValues(
   );
   if (field === undefined)
     return records.map((record) => (isObject(record) ? Object.values(record)[0] : record));
-  return records.map((record) => getByPath(record, fieldParts(field)));
+  const reader = fieldReader(field);
+  const values = records.map(reader.read);
+  reader.check(`each.${name}.field`, `the file ${file}`, asker.where());
+  return values;
 }
 
 function isObject(value: unknown): value is object {

@@ -5,7 +5,7 @@ import { planRequest } from "../../core/ask/request-plan.js";
 import type { TemplateValues } from "../../core/ask/template.js";
 import type { CompiledReport, CompiledRequest } from "../../core/define/compile-stream.js";
 import { durationMs } from "../../core/define/duration.js";
-import { BridgeError, isBridgeError } from "../../core/errors.js";
+import { BridgeError, isBridgeError, typeName } from "../../core/errors.js";
 import type { Asker, RawPage } from "./asker.js";
 
 /** A report that fails or expires is submitted anew, this often at most. */
@@ -63,6 +63,11 @@ async function waitUntilDone(
   for (let waitMs = durationMs(poll.wait); ; waitMs = Math.min(longestMs, waitMs * WAIT_GROWTH)) {
     await asker.wait(waitMs);
     const [state, link] = await askValues(asker, report.poll, part, { ...values, report_id: id });
+    if (state === undefined)
+      throw new BridgeError("RECORDS_NOT_FOUND", `Nothing is at report.poll.state: ${poll.state}.`, {
+        where,
+        hint: "Correct report.poll.state of the stream.",
+      });
     if (poll.done.some((each) => each === state))
       return { id, link: link === undefined ? undefined : String(link) };
     if (again.some((each) => each === state)) return undefined;
@@ -121,8 +126,10 @@ async function submit(
 ): Promise<string> {
   const [id] = await askValues(asker, report.submit, part, values);
   if (typeof id === "string" || typeof id === "number" || typeof id === "bigint") return String(id);
-  throw new BridgeError("RECORDS_NOT_FOUND", `Nothing is at ${report.definition.submit.id} of the answer.`, {
+  const message = `No id is at report.submit.id: ${report.definition.submit.id}; seen ${typeName(id)}.`;
+  throw new BridgeError("RECORDS_NOT_FOUND", message, {
     where: asker.where(part),
+    hint: "Correct report.submit.id of the stream.",
   });
 }
 

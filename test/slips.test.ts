@@ -1,0 +1,204 @@
+/** Slips of the pen in a connector that would pass over records without a word, if nobody looked. */
+
+import { describe, expect, it } from "vitest";
+import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import { connect, defineConnector } from "../src/index.js";
+import { carried } from "./support/carried.js";
+import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
+
+type Stream = ConnectorInput["streams"][string];
+
+async function failureOf(work: Promise<unknown>) {
+  return work.then(
+    () => expect.unreachable(),
+    (error: { code: string; message: string; hint: string }) => error,
+  );
+}
+
+describe("a field that no record has", () => {
+  const huts = { huts: [{ id: 1, name: "Upper Hut" }, { id: 2 }] };
+  const each = (source: object): Stream =>
+    ({ get: "/huts/{hut}/stays", each: { hut: source } }) as unknown as Stream;
+  const answer = ({ path }: Asked): Answered => ({ body: path === "/huts" ? huts : [{ id: 7 }] });
+
+  it.each([
+    ["each.hut.field", each({ stream: "huts", field: "ident" })],
+    ["each.hut.field", each({ file: "huts.csv", field: "ident" })],
+    ["each.hut.values", each({ get: "/huts", values: "$.huts[*].ident" })],
+    [
+      "lists.names.values",
+      {
+        get: "/stays",
+        query: { of: "{names}" },
+        lists: { names: { get: "/huts", values: "$.huts[*].ident" } },
+      },
+    ],
+  ])("is told as %s, with those there are", async (key, s) => {
+    const streams = { huts: { get: "/huts", records: "$.huts[*]" }, s };
+    const readFile = async () => new TextEncoder().encode("id,name\n1,Upper Hut\n");
+    const { connector } = fakeApi({ streams }, answer);
+    const replay = async ({ url }: { url: string }) => {
+      const path = url.slice(BASE.length);
+      const { body } = answer({ path } as Asked);
+      return { status: 200, headers: {}, url, body: new TextEncoder().encode(JSON.stringify(body)) };
+    };
+    const api = connect(connector, {}, { replay, readFile });
+    const error = await failureOf(api.records("s").next());
+    expect(error).toMatchObject({ code: "PART_INVALID", message: expect.stringContaining("ident") });
+    expect(error.hint).toMatch(new RegExp(`^Correct ${key}. The records have: id, name`));
+  });
+
+  it("is no mistake where there are no records", async () => {
+    const streams = { huts: { get: "/huts" }, s: each({ stream: "huts", field: "ident" }) };
+    expect(await recordsOf(fakeApi({ streams }, () => ({ body: [] })))).toEqual([]);
+  });
+
+  it("is told where the list itself is missing, however the path goes on", async () => {
+    const stream = { get: "/s", records: "$.itmes[*].stay" };
+    const error = await failureOf(recordsOf(fakeApi(stream, () => ({ body: { items: [{ stay: {} }] } }))));
+    expect(error).toMatchObject({ code: "RECORDS_NOT_FOUND" });
+  });
+});
+
+describe("a place of pages where the API says nothing", () => {
+  const item = { id: 1, at: "2026-10-01T00:00:00Z" };
+  const cursor = { field: "at", query: "since" };
+  const size = { query: "size", records: 2 };
+  const items = (count: number) => Array.from({ length: count }, (_, i) => ({ ...item, id: i }));
+  const stream = (pages: Stream["pages"]): Stream => ({
+    get: "/s",
+    records: "$.items[*]",
+    key: "id",
+    cursor,
+    pages,
+  });
+  const byToken = stream({ token: "$.paging.next", query: "page" });
+
+  it.each<[string, Stream, Answered, string]>([
+    ["token", byToken, { body: { items: items(1), paging: { next_token: "t2" } } }, "$.paging.next_token"],
+    [
+      "token",
+      stream({ token: { header: "X-Nxt" }, query: "page" }),
+      { body: { items: items(1) }, headers: { "x-next": "t2" } },
+      "x-next",
+    ],
+    [
+      "link",
+      stream({ link: "$.nxt" }),
+      { body: { items: items(1), links: { next: "/s?page=2" } } },
+      "$.links.next",
+    ],
+    [
+      "more",
+      stream({ number: 1, query: "page", more: "$.hasmore" }),
+      { body: { items: items(1), has_more: true } },
+      "$.has_more",
+    ],
+    [
+      "more",
+      stream({ number: 1, query: "page", size, more: "$.more" }),
+      { body: { items: items(2) } },
+      "is full",
+    ],
+  ])("is told for %s, and the cursor stays where it was", async (key, s, answer, seen) => {
+    const { run, notices } = carried(s, () => answer);
+    expect((await run()).stream).toMatchObject({ outcome: "done", cursor: undefined });
+    expect(notices()).toEqual([expect.stringContaining(`Nothing is at pages.${key}: `)]);
+    expect(notices()[0]).toContain(seen);
+    expect((await run()).asked[0]).not.toContain("since");
+  });
+
+  it.each<[string, Answered]>([
+    ["is null", { body: { items: items(1), paging: { next: null }, next: "later" } }],
+    ["is left out, and nothing else is like it", { body: { items: items(1), paging: { limit: 100 } } }],
+    ["is left out of an empty list", { body: { items: [], next_run: "tomorrow" } }],
+  ])("is no mistake where the token %s", async (_how, answer) => {
+    const { run, notices } = carried(byToken, () => answer);
+    await run();
+    expect(notices()).toEqual([]);
+  });
+});
+
+describe("a window whose records moved between its pages", () => {
+  it("is asked for again by the next run", async () => {
+    let moving = true;
+    const { run } = carried(
+      {
+        get: "/s",
+        records: "$.items[*]",
+        key: "id",
+        pages: { number: 1, query: "page", total: "$.total" },
+        windows: { span: "P1D", from: "from", format: "date", begin: "2026-10-30", until: "2026-11-01" },
+      },
+      ({ query }) => {
+        const page = Number(query.get("page"));
+        const moves = moving && query.get("from") === "2026-10-31";
+        return {
+          body: { items: [{ id: `${query.get("from")} ${page}` }], total: moves && page > 1 ? 3 : 2 },
+        };
+      },
+    );
+    const windows = (asked: readonly string[]) =>
+      new Set(asked.map((each) => /\d{4}-\d\d-\d\d/.exec(each)?.[0]));
+    expect(windows((await run()).asked)).toEqual(new Set(["2026-10-30", "2026-10-31"]));
+    moving = false;
+    expect(windows((await run()).asked)).toEqual(new Set(["2026-10-31"]));
+    expect((await run()).asked).toEqual([]);
+  });
+});
+
+describe("a report", () => {
+  const report = (submit: string, state: string): Stream => ({
+    report: {
+      submit: { post: "/reports", id: submit },
+      poll: { get: "/reports/{report_id}", state, done: ["ready"] },
+      download: { get: "/file" },
+    },
+  });
+
+  it.each([
+    ["report.submit.id: $.id", report("$.id", "$.state")],
+    ["report.submit.id: $.report", report("$.report", "$.state")],
+    ["report.poll.state: $.stat", report("$.report.id", "$.stat")],
+  ])("with nothing at %s is told so", async (place, stream) => {
+    const fake = fakeApi(stream, ({ path }) => ({
+      body: path === "/reports" ? { report: { id: "r1" } } : { state: "ready" },
+    }));
+    const error = await failureOf(recordsOf(fake));
+    expect(error).toMatchObject({ code: "RECORDS_NOT_FOUND", message: expect.stringContaining(place) });
+    expect(error.hint).toContain(place.split(":")[0]);
+  });
+});
+
+describe("a definition", () => {
+  const windows = { span: "P1D", begin: "2026-10-01", until: "2026-11-01" };
+  const pages = { offset: 0, query: "from", size: { records: 50, smaller: [20] }, overlap: 5 };
+
+  it.each<[string, object]>([
+    ["windows.begin must be a time", { windows: { ...windows, begin: "2026-13-01" } }],
+    ["windows.begin must be a time", { windows: { ...windows, begin: "P1Y" } }],
+    ["windows.until must be later than begin", { windows: { ...windows, until: "2026-10-01" } }],
+    ["windows.span must be longer than nothing", { windows: { ...windows, span: "PT0S" } }],
+    ["windows.overlap must be an ISO 8601 duration", { windows: { ...windows, overlap: "-P1D" } }],
+    ["windows.zone must be a time zone", { windows: { ...windows, zone: "Europe/Nowhere" } }],
+    ["cursor.begin must be a value, or a duration", { cursor: { field: "at", begin: "P90D" } }],
+    ["cursor.begin must be a value, or a duration", { cursor: { field: "at", begin: "-P90Q" } }],
+    ["pages.overlap must be less than the records of a page", { pages: { ...pages, overlap: 20 } }],
+  ])("is refused: %s", (message, wrong) => {
+    const define = (stream: object) =>
+      defineConnector({
+        connector: "fake",
+        api: { url: BASE, sign_in: "none" },
+        streams: { s: { get: "/s", key: "id", ...stream } },
+      });
+    expect(() => define({ windows, pages, ...wrong })).toThrow(
+      expect.objectContaining({
+        code: "CONFIG_INVALID",
+        message: expect.stringContaining(`streams.s.${message}`),
+      }),
+    );
+    const [key] = Object.keys(wrong);
+    const right = { windows, pages, cursor: { field: "at", begin: "-P90D" } }[key!];
+    expect(define({ [key!]: right }).streams.s).toMatchObject({ get: "/s" });
+  });
+});
