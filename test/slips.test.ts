@@ -119,6 +119,38 @@ describe("a place of pages where the API says nothing", () => {
   });
 });
 
+describe("a filter for changes", () => {
+  const stream = (cursor: Stream["cursor"]): Stream => ({ get: "/s", key: "id", cursor });
+  const old = { id: 1, at: "2026-10-01T00:00:00Z" };
+  const latest = { id: 2, at: "2026-10-30T12:00:00Z" };
+
+  it("that the API does not heed is told", async () => {
+    let first = true;
+    const { run, notices } = carried(stream({ field: "at", query: "sinse" }), () => ({
+      body: first ? [old, latest] : [old],
+    }));
+    await run();
+    expect(notices()).toEqual([]);
+    first = false;
+    await run();
+    expect(notices()).toEqual([
+      "All records of the first page are older than 2026-10-30T11:59:59Z, after which was asked: the API seems not to heed its parameter sinse.",
+    ]);
+  });
+
+  it.each<[string, Stream["cursor"], string]>([
+    ["that the API cuts to the day", { field: "at", query: "since" }, "2026-10-30T01:00:00Z"],
+    ["that is ours alone", { field: "at" }, old.at],
+  ])("%s is no mistake", async (_how, cursor, at) => {
+    let records = [old, latest];
+    const { run, notices } = carried(stream(cursor), () => ({ body: records }));
+    await run();
+    records = [{ id: 3, at }];
+    await run();
+    expect(notices()).toEqual([]);
+  });
+});
+
 describe("a window whose records moved between its pages", () => {
   it("is asked for again by the next run", async () => {
     let moving = true;

@@ -30,7 +30,7 @@ import {
   type WarehouseSession,
 } from "../warehouse/warehouse.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
-import { checkFirstPage } from "./check-first-page.js";
+import { checkFirstPage, unheededFilter } from "./check-first-page.js";
 import { type Api, type Page, takeSpent } from "./connect.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { PartPass, type PartTask } from "./part-pass.js";
@@ -244,7 +244,11 @@ class Carrier {
 
   private async takeInTurn(page: Page, progress: PartProgress): Promise<boolean> {
     this.stop.signal.throwIfAborted();
+    const first = !this.firstChecked && page.number === 1;
     const span = await this.take(page);
+    const unheeded =
+      first && span !== undefined ? unheededFilter(this.stream, span, progress.start.since) : undefined;
+    if (unheeded !== undefined) this.notice(unheeded);
     const delta = page.envelope.delta;
     const known = progress.tookPage({
       span,

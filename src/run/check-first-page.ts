@@ -3,7 +3,7 @@
 import type { CompiledStream } from "../core/define/compile-stream.js";
 import { BridgeError } from "../core/errors.js";
 import type { Issue } from "../core/shape/shape.js";
-import type { CursorSpan } from "../core/track/cursor.js";
+import { type CursorSpan, compareCursors, parseCursor } from "../core/track/cursor.js";
 import type { Page } from "./ask/stream-ask.js";
 
 /** @throws BridgeError WHERE_NOT_JUDGED, KEY_NOT_FOUND, CURSOR_NOT_FOUND */
@@ -38,4 +38,21 @@ export function checkFirstPage(
     const message = `No record of the first page has a text or whole number at cursor.field ${field}. Its fields: ${fields}.`;
     throw new BridgeError("CURSOR_NOT_FOUND", message, { where });
   }
+}
+
+/** Some APIs cut what they are asked for to the day. */
+const COARSEST_MICROS = 86_400 * 1e6;
+
+/** What to tell where the API seems not to heed the filter for changes: it would give everything, every time. */
+export function unheededFilter(
+  { cursor, oldLeftOut }: CompiledStream,
+  { max }: CursorSpan,
+  since: string | undefined,
+): string | undefined {
+  if (cursor?.kind !== "field" || oldLeftOut || since === undefined || max === undefined) return undefined;
+  const asked = parseCursor(since);
+  const least = asked.kind === "instant" ? { ...asked, micros: asked.micros - COARSEST_MICROS } : asked;
+  if (compareCursors(max, least) >= 0) return undefined;
+  const parameter = cursor.query === undefined ? "{since}" : `its parameter ${cursor.query}`;
+  return `All records of the first page are older than ${since}, after which was asked: the API seems not to heed ${parameter}.`;
 }
