@@ -170,7 +170,11 @@ class Carrier {
     const cursors = await ledger.cursors(bridge, name);
     if (!this.load.fresh || cursors.size === 0) return cursors;
     // a stream that was empty so far has a cursor without a value, and no table to miss
-    if ([...cursors.values()].some(({ value, resume, doneAtMs }) => value ?? resume ?? doneAtMs))
+    if (
+      [...cursors.values()].some(
+        ({ value, resume, covered, doneAtMs }) => value ?? resume ?? covered?.[0] ?? doneAtMs,
+      )
+    )
       this.notice(`The table ${schema}.${rootTable} is gone: the stream is loaded from its beginning.`);
     return new Map();
   }

@@ -7,7 +7,7 @@ import type { AskEvent } from "./ask/asker.js";
 /** A stream's part of the report. Times are in ms; `rowsByTable` counts rows written, children as well. */
 export interface StreamReport extends StreamRecord {
   readonly rowsByTable: Readonly<Record<string, number>>;
-  /** where the cursor stands now; of a stream with parts, where the one stands that is furthest behind */
+  /** where the cursor stands now, in words; of a stream with parts, that of the part furthest behind */
   readonly cursor: string | undefined;
   /** parts of the stream that were asked for, and those of them that failed */
   readonly parts: number;

@@ -4,7 +4,7 @@ import pLimit from "p-limit";
 import type { Part } from "../core/ask/parts.js";
 import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { POSITION_LIFE_MS, type SavedCursor } from "../core/track/cursor.js";
-import { describeCursor, PartProgress, type ProgressRule } from "../core/track/part-progress.js";
+import { describeCursors, PartProgress, type ProgressRule } from "../core/track/part-progress.js";
 import type { Window } from "../core/track/windows.js";
 
 export interface PartTask {
@@ -30,9 +30,9 @@ export class PartPass {
 
   constructor(
     parts: readonly Part[],
-    rule: ProgressRule,
+    private readonly rule: ProgressRule,
     cursors: ReadonlyMap<string, SavedCursor>,
-    nowMs: number,
+    private readonly nowMs: number,
     keeps: boolean,
   ) {
     this.cursors = new Map(
@@ -124,14 +124,10 @@ export class PartPass {
     return moved;
   }
 
-  /** Where the stream stands: the part that is furthest behind. */
+  /** Where the stream stands. */
   describeCursor(): string | undefined {
-    let least: string | undefined;
-    for (const cursor of this.cursors.values()) {
-      const text = describeCursor(cursor);
-      if (text !== undefined && (least === undefined || text < least)) least = text;
-    }
-    return least;
+    const cursors = this.tasks.map(({ progress }) => this.cursors.get(progress.part.key));
+    return describeCursors(cursors, this.rule.windows, this.nowMs);
   }
 
   private concernsAll(error: unknown): boolean {

@@ -6,9 +6,7 @@ import type { WriteMode } from "../core/define/project-schema.js";
 import { isBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { SavedCursor } from "../core/track/cursor.js";
-import { describeCursor, PartProgress } from "../core/track/part-progress.js";
-import { newTally } from "../http/exchange.js";
-import type { StreamAsk } from "./ask/stream-ask.js";
+import { describeCursors, PartProgress } from "../core/track/part-progress.js";
 import type { Bridge } from "./bridge.js";
 import type { Api } from "./connect.js";
 
@@ -30,25 +28,21 @@ export async function planBridge(bridge: Bridge, api: Api): Promise<StreamPlan[]
       write === "replace"
         ? new Map<string, SavedCursor>()
         : (saved.get(name) ?? new Map<string, SavedCursor>());
-    // makes sure that the API's limits of a request are kept
-    const ask: StreamAsk = api.openStream(name, {
-      tally: newTally(),
-    });
+    const nowMs = api.clock.now();
     const rule = { cursor: stream.cursor, windows: stream.definition.windows };
-    const whole = new PartProgress(WHOLE_STREAM, rule, cursors.get(""), ask.nowMs);
-    const parts = [...cursors.values()]
-      .map(describeCursor)
-      .filter((text) => text !== undefined)
-      .sort();
-    const since =
-      stream.definition.each === undefined && rule.windows === undefined ? whole.start.since : parts[0];
-    const windows =
-      stream.definition.each === undefined && rule.windows !== undefined ? whole.windows().length : undefined;
+    const whole = new PartProgress(WHOLE_STREAM, rule, cursors.get(""), nowMs);
+    const hasParts = stream.definition.each !== undefined;
+    const stands = (each: readonly SavedCursor[]) => describeCursors(each, rule.windows, nowMs);
+    // which parts there are is not known before they are asked for
+    const begun = [...cursors.values()].filter((each) => stands([each]) !== undefined);
+    const since = hasParts || rule.windows !== undefined ? stands(begun) : whole.start.since;
+    const windows = !hasParts && rule.windows !== undefined ? whole.windows().length : undefined;
+    const parts = hasParts ? begun.length : undefined;
     return {
       stream: name,
       table: `${bridge.schema}.${snakeCase(name)}`,
       write,
-      ...describeStream(stream, { since, windows }),
+      ...describeStream(stream, { since, windows, parts }),
     };
   });
 }

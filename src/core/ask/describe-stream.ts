@@ -17,6 +17,8 @@ export interface KnownState {
   readonly since?: string | undefined;
   /** windows that are open */
   readonly windows?: number | undefined;
+  /** of a stream with parts: those that `since` is the least of */
+  readonly parts?: number | undefined;
 }
 
 export function describeStream(stream: CompiledStream, known: KnownState = {}): Described {
@@ -38,7 +40,7 @@ export function describeStream(stream: CompiledStream, known: KnownState = {}): 
     ["asks", askedTexts(definition)],
     ["pages", definition.report !== undefined ? [] : [pagesText(definition.pages)]],
     ["detail", definition.expand === undefined ? [] : [`${requestText(definition.expand)} for each record`]],
-    ["from", cursorTexts(stream, known.since)],
+    ["from", cursorTexts(stream, known)],
     ["keeps", definition.where === undefined ? [] : [`records for which ${definition.where}`]],
   ] as const;
   return {
@@ -120,19 +122,25 @@ function eachText(from: EachDefinition[string]): string {
 
 function windowsText(
   windows: NonNullable<StreamDefinition["windows"]>,
-  { since, windows: open }: KnownState,
+  { since, windows: open, parts }: KnownState,
 ): string {
   const many = open === undefined ? "" : `, ${open} open`;
   const order = windows.order === "newest_first" ? "newest first" : "oldest first";
-  const done = since === undefined ? "" : `, done up to ${since}`;
+  const inParts = parts === undefined ? "" : ` in ${partsText(parts)}`;
+  const done = since === undefined ? "" : `, done up to ${since}${inParts}`;
   return `of ${windows.span} from ${windows.begin} to ${windows.until ?? "now"}, ${order}${many}${done}`;
 }
 
-function cursorTexts(stream: CompiledStream, since: string | undefined): string[] {
+function partsText(count: number): string {
+  return count === 1 ? "one part" : `${count} parts`;
+}
+
+function cursorTexts(stream: CompiledStream, { since, parts }: KnownState): string[] {
   const { cursor, definition } = stream;
   if (definition.windows !== undefined) return [];
   if (cursor === undefined) return ["the beginning: it has no cursor, so everything is read each time"];
-  const from = since ?? "the beginning";
+  const inParts = parts === undefined ? "" : ` or later in ${partsText(parts)}, the beginning in others`;
+  const from = since === undefined ? "the beginning" : `${since}${inParts}`;
   const by =
     cursor.kind === "field"
       ? `by ${definition.cursor?.field}`

@@ -10,15 +10,17 @@ import {
   type CursorRule,
   type CursorSpan,
   type CursorStart,
+  compareCursors,
   EMPTY_SPAN,
   freshStart,
   joinSpans,
   nextCursor,
+  parseCursor,
   reachedKnown,
   type SavedCursor,
   startOfCursor,
 } from "./cursor.js";
-import { cover, openWindows, type Window } from "./windows.js";
+import { cover, openWindows, type Window, wholeRange } from "./windows.js";
 
 export interface ProgressRule {
   readonly cursor: CursorRule | undefined;
@@ -117,9 +119,29 @@ export class PartProgress {
   }
 }
 
-/** A cursor in a few words, for messages and reports. */
-export function describeCursor({ value, covered }: SavedCursor): string | undefined {
-  if (covered === undefined) return value;
-  const last = covered[covered.length - 1];
-  return last === undefined ? undefined : new Date(last[1]).toISOString().replace(".000Z", "Z");
+/**
+ * Where a stream stands, in a few words: the part that is furthest behind, or how many parts have got anywhere.
+ * `cursors` are those of all its parts, undefined where a part has none.
+ */
+export function describeCursors(
+  cursors: readonly (SavedCursor | undefined)[],
+  windows: WindowsDefinition | undefined,
+  nowMs: number,
+): string | undefined {
+  const known = cursors.flatMap((cursor) => describeCursor(cursor ?? {}, windows, nowMs) ?? []);
+  if (known.length === 0) return undefined;
+  if (known.length < cursors.length) return `${known.length} of ${cursors.length} parts`;
+  return known.reduce((a, b) => (compareCursors(parseCursor(a), parseCursor(b)) <= 0 ? a : b));
+}
+
+/** Windows are done up to a moment only where all from the beginning are. */
+function describeCursor(
+  { value, covered = [] }: SavedCursor,
+  windows: WindowsDefinition | undefined,
+  nowMs: number,
+): string | undefined {
+  const [first] = covered;
+  if (windows === undefined) return value;
+  if (first === undefined || first[0] > wholeRange(windows, nowMs).fromMs) return undefined;
+  return new Date(first[1]).toISOString().replace(".000Z", "Z");
 }

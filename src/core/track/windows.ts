@@ -53,7 +53,7 @@ export function openWindows(rule: WindowsDefinition, covered: Covered, nowMs: nu
 }
 
 /** From the declared begin (its day's midnight, for windows of days and longer) to now or the declared end. */
-function wholeRange(rule: WindowsDefinition, nowMs: number): Window {
+export function wholeRange(rule: WindowsDefinition, nowMs: number): Window {
   const begin = momentMs(rule.begin, nowMs);
   const fromMs = isOfDays(rule) ? startOfDay(begin, rule.zone) : begin;
   return { fromMs, toMs: rule.until === undefined ? nowMs : momentMs(rule.until, nowMs) };
