@@ -60,6 +60,46 @@ describe("a field that no record has", () => {
   });
 });
 
+describe("a path of records", () => {
+  it.each<[string, unknown, string]>([
+    ["$.rows", { rows: [{ id: 1 }] }, "Perhaps records: $.rows[*] is meant."],
+    ["$[*]", { rows: [{ id: 1 }] }, "Perhaps records: $.rows[*] is meant."],
+    ["$", { rows: [{ id: 1 }] }, "Perhaps records: $.rows[*] is meant."],
+    ["$.data", { data: { rows: [{ id: 1 }] } }, "Perhaps records: $.data.rows[*] is meant."],
+    ["$.rows[*]", { rows: [[1, 2]] }, "answer: { json: { header_row: true } }"],
+    ["$.rows[*]", { rows: ["a", "b"] }, "Correct the stream's `records` path"],
+    ["$.rows[*]", { rows: [{ no: 1 }] }, "Correct the stream's `key`"],
+  ])("%s in %j is told with what is meant", async (records, body, hint) => {
+    const { run } = carried({ get: "/s", records, key: "id" }, () => ({ body }));
+    const { outcome, error } = (await run()).stream;
+    expect(outcome).toBe("failed");
+    expect(error?.hint).toContain(hint);
+  });
+
+  it("and columns that no record fits are told; one bad record among the changes stops nothing", async () => {
+    const stream: Stream = { get: "/s", key: "id", columns: { beds: { type: "int64" } } };
+    let body: unknown[] = [
+      { id: 1, beds: "two" },
+      { id: 2, beds: "three" },
+    ];
+    const { run, ids } = carried(stream, () => ({ body }));
+    expect((await run()).stream.error).toMatchObject({
+      code: "RECORDS_NOT_FIT",
+      message: expect.stringContaining("beds is declared int64, seen text"),
+    });
+    body = [
+      { id: 1, beds: 2 },
+      { id: 2, beds: "three" },
+    ];
+    expect((await run()).stream).toMatchObject({ outcome: "done", added: 1, quarantined: 1 });
+    for (const bad of [{ id: 3, beds: "many" }, { beds: 3 }, "a word"]) {
+      body = [bad];
+      expect((await run()).stream).toMatchObject({ outcome: "done", added: 0, quarantined: 1 });
+    }
+    expect(await ids()).toEqual([1]);
+  });
+});
+
 describe("a place of pages where the API says nothing", () => {
   const item = { id: 1, at: "2026-10-01T00:00:00Z" };
   const cursor = { field: "at", query: "since" };

@@ -104,6 +104,10 @@ export const ERROR_CODES = {
   PART_INVALID: { kind: "data", hint: "Each value of `each` must be a text, a number or true/false." },
   BODY_TOO_LARGE: { kind: "api", hint: "Ask for smaller pages in the stream's query." },
   RECORDS_NOT_FOUND: { kind: "data", hint: "Correct the stream's `records` path." },
+  RECORDS_NOT_FIT: {
+    kind: "data",
+    hint: "Correct the column's type under `columns` of the stream, or leave it out: types are inferred.",
+  },
   KEY_NOT_FOUND: {
     kind: "data",
     hint: "Correct the stream's `key`, or leave it out and use write: replace.",

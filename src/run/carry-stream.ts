@@ -272,7 +272,7 @@ class Carrier {
     const span = page.span();
     if (!this.firstChecked && page.received > 0) {
       this.firstChecked = true;
-      checkFirstPage(this.stream, page, issues, span);
+      checkFirstPage(this.stream, page, issues, span, !this.load.fresh);
     }
     const shapedAt = api.clock.now();
     const changed = this.shape.version !== this.shapeVersion;

@@ -1,43 +1,69 @@
 /** What is wrong with every record of a stream's first page is a mistake in the connector, not in the data. */
 
 import type { CompiledStream } from "../core/define/compile-stream.js";
-import { BridgeError } from "../core/errors.js";
+import { BridgeError, typeName } from "../core/errors.js";
 import type { Issue } from "../core/shape/shape.js";
+import { isPlainObject } from "../core/shape/walk.js";
 import { type CursorSpan, compareCursors, parseCursor } from "../core/track/cursor.js";
 import type { Page } from "./ask/stream-ask.js";
 
-/** @throws BridgeError WHERE_NOT_JUDGED, KEY_NOT_FOUND, CURSOR_NOT_FOUND */
+/**
+ * `proven`: the stream has been loaded before, so that a single record says more of the data than of the connector.
+ * @throws BridgeError WHERE_NOT_JUDGED, RECORDS_NOT_FOUND, KEY_NOT_FOUND, RECORDS_NOT_FIT, CURSOR_NOT_FOUND
+ */
 export function checkFirstPage(
   stream: CompiledStream,
   page: Page,
   issues: readonly Issue[],
   span: CursorSpan | undefined,
+  proven: boolean,
 ): void {
+  if (proven && page.received === 1) return;
   const count = page.records.length;
   const where = { stream: stream.name, page: page.number };
-  const unjudged = issues.filter(({ reason }) => reason === "not_judged");
+  const issuesOf = (...reasons: readonly Issue["reason"][]) =>
+    issues.filter(({ reason }) => reasons.includes(reason));
+  const unjudged = issuesOf("not_judged");
   if (unjudged.length > 0 && unjudged.length === page.received) {
-    throw new BridgeError(
-      "WHERE_NOT_JUDGED",
-      `No record of the first page can be judged by ${unjudged[0]!.message}.`,
-      {
-        where,
-      },
-    );
+    const message = `No record of the first page can be judged by ${unjudged[0]!.message}.`;
+    throw new BridgeError("WHERE_NOT_JUDGED", message, { where });
   }
   if (count === 0) return;
-  const first = page.records.find((record) => typeof record === "object" && record !== null);
-  const fields = first === undefined ? "none" : Object.keys(first).slice(0, 12).join(", ");
-  if (issues.length === count && stream.key.length > 0) {
+  if (issuesOf("not_an_object").length === count) {
+    const message = `No record of the first page is an object: the first is ${typeName(page.records[0])}.`;
+    throw new BridgeError("RECORDS_NOT_FOUND", message, { where });
+  }
+  const fields = fieldsOf(page.records);
+  if (issuesOf("key_missing", "not_an_object").length === count) {
     const key = stream.key.map((parts) => parts.join(".")).join(", ");
-    const message = `No record of the first page can be stored; is the key ${key} in it? Its fields: ${fields}.`;
-    throw new BridgeError("KEY_NOT_FOUND", message, { where });
+    const message = `No record of the first page has the key ${key}. Its fields: ${fields}.`;
+    throw new BridgeError("KEY_NOT_FOUND", message, { where, hint: innerList(stream, page.records) });
+  }
+  if (issues.length === count && count > 1) {
+    const message = `No record of the first page can be stored: ${issues[0]!.message}`;
+    throw new BridgeError("RECORDS_NOT_FIT", message, { where });
   }
   if (span !== undefined && span.missing === span.records) {
     const field = stream.cursor?.field?.join(".");
     const message = `No record of the first page has a text or whole number at cursor.field ${field}. Its fields: ${fields}.`;
     throw new BridgeError("CURSOR_NOT_FOUND", message, { where });
   }
+}
+
+function fieldsOf(records: readonly unknown[]): string {
+  const first = records.find(isPlainObject);
+  return first === undefined ? "none" : Object.keys(first).slice(0, 12).join(", ");
+}
+
+/** One record that holds the records: the path stops a step short. */
+function innerList(
+  { definition }: CompiledStream,
+  [only, ...others]: readonly unknown[],
+): string | undefined {
+  const path = definition.records;
+  if (others.length > 0 || !isPlainObject(only) || typeof path !== "string") return undefined;
+  const list = Object.entries(only).find(([, value]) => Array.isArray(value) && isPlainObject(value[0]));
+  return list && `Perhaps records: ${path}.${list[0]}[*] is meant.`;
 }
 
 /** Some APIs cut what they are asked for to the day. */

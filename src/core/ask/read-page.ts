@@ -135,7 +135,10 @@ function recordsOf(body: unknown, plan: ReadPlan, where: Where): readonly unknow
   if (plan.answer.kind !== "json") return records;
   if (plan.answer.headerRow === true) return namedRows(records, true);
   const names = plan.answer.names?.all(body);
-  return names === undefined ? records : records.map((row) => nameValues(row, names));
+  if (names !== undefined) return records.map((row) => nameValues(row, names));
+  if (records.length > 0 && records.every(Array.isArray))
+    throw listsFound(body, records[0] ?? [], plan, where);
+  return records;
 }
 
 /** Whether the path's container is there but for its last element, or for an empty one. */
@@ -158,6 +161,20 @@ export function readEnvelope(body: unknown, headers: HeaderValues, plan: ReadPla
   for (const [name, place] of Object.entries(plan.envelope) as [EnvelopeName, EnvelopePlace][])
     values[name] = "header" in place ? headers[place.header] : place.first(body);
   return values;
+}
+
+/** The path stops a step short, or the records are rows of values. */
+function listsFound(body: unknown, first: readonly unknown[], plan: ReadPlan, where: Where): BridgeError {
+  const [path] = plan.records;
+  const { recordsKey: key = "records" } = plan;
+  const name = Object.entries((body ?? {}) as object).find(([, value]) => value === first)?.[0];
+  const longer = path?.text === "$[*]" && name !== undefined ? `$.${name}[*]` : `${path?.text}[*]`;
+  return new BridgeError("RECORDS_NOT_FOUND", `Lists are at ${key}: ${path?.text}, not records.`, {
+    where,
+    hint: isPlainObject(first[0])
+      ? `Perhaps ${key}: ${longer} is meant.`
+      : "If they are rows of values, write answer: { json: { header_row: true } }, or names where they are elsewhere.",
+  });
 }
 
 function recordsNotFound(body: unknown, plan: ReadPlan, where: Where): BridgeError {
