@@ -1,6 +1,6 @@
 /** Recordings by the public API: what they hide, and that a replay asks and answers the same. */
 
-import { readFileSync, statSync } from "node:fs";
+import { readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { strToU8, zipSync } from "fflate";
 import { describe, expect, it } from "vitest";
@@ -23,6 +23,7 @@ async function recordAndReplay(stream: Stream, handler: Handler) {
       streams: { s: stream },
     });
   const path = join(temporaryFolder(), "s.har");
+  writeFileSync(path, "an older one, for everybody", { mode: 0o644 });
   const { recorder, close } = recordInto(path);
   const read = async (api: ReturnType<typeof connect>) => {
     const records: unknown[] = [];

@@ -148,6 +148,18 @@ describe("a place of pages where the API says nothing", () => {
     expect((await run()).asked[0]).not.toContain("since");
   });
 
+  it("is no mistake where a flag or a total says that this is the end", async () => {
+    const pages = { number: 1, query: "page", size, more: "$.more", total: "$.total" };
+    const { run, notices } = carried(stream(pages), () => ({ body: { items: items(2), total: 2 } }));
+    await run();
+    const token = { token: "$.next", query: "page", size, more: "$.more" };
+    const flagged = carried(stream(token), () => ({
+      body: { items: items(2), more: false, next_run: "later" },
+    }));
+    await flagged.run();
+    expect([...notices(), ...flagged.notices()]).toEqual([]);
+  });
+
   it.each<[string, Answered]>([
     ["is null", { body: { items: items(1), paging: { next: null }, next: "later" } }],
     ["is left out, and nothing else is like it", { body: { items: items(1), paging: { limit: 100 } } }],

@@ -1,6 +1,6 @@
 /** Recordings in files: written as the run goes, so that memory stays small and a run that fails leaves them too. */
 
-import { closeSync, openSync, readFileSync, writeSync } from "node:fs";
+import { closeSync, fchmodSync, openSync, readFileSync, writeSync } from "node:fs";
 import type { Har } from "har-format";
 import { BridgeError } from "../core/errors.js";
 import { Recorder } from "./har.js";
@@ -17,6 +17,8 @@ export interface FileRecording {
  */
 export function recordInto(path: string): FileRecording {
   const file = writing(path, () => openSync(path, "w", 0o600));
+  // one that was there keeps its own mode
+  writing(path, () => fchmodSync(file, 0o600));
   const write = (text: string) => writing(path, () => writeSync(file, text));
   let open = true;
   const recorder = new Recorder((entry) => {

@@ -4,6 +4,7 @@ import type { PagesDefinition } from "../define/ask-schema.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
 import { isPlainObject } from "../shape/walk.js";
 import { placeText } from "./describe-stream.js";
+import { wholeNumber } from "./page-rule.js";
 import type { PageRead } from "./read-page.js";
 
 /** Without these the first page is the only one; what the API may call them. */
@@ -33,6 +34,14 @@ export function missingPlace(
   { page: { envelope, received }, body, headers, size = Number.POSITIVE_INFINITY }: FirstPage,
 ): string | undefined {
   if (pages === undefined || received === 0) return undefined;
+  // the API has said in another way that this is the end
+  const total = wholeNumber(envelope.total);
+  if (
+    envelope.more !== undefined ||
+    envelope.last !== undefined ||
+    (total !== undefined && received >= total)
+  )
+    return undefined;
   for (const name of ["token", "link", "more"] as const) {
     const place = pages[name];
     if (place === undefined || place === "header" || envelope[name] !== undefined) continue;
