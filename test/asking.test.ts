@@ -3,19 +3,13 @@
 import { gzipSync } from "fflate";
 import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
 
 type StreamInput = ConnectorInput["streams"][string];
 
 const paths = ({ log }: { log: readonly Asked[] }) =>
   log.map(({ path, query }) => `${path}${query.size === 0 ? "" : `?${query}`}`);
-
-async function failure(work: Promise<unknown>): Promise<{ code: string; message: string; hint: string }> {
-  return work.then(
-    (value) => expect.unreachable(JSON.stringify(value)),
-    (error: { code: string; message: string; hint: string }) => error,
-  );
-}
 
 describe("lists", () => {
   it("are fetched once and first, and joined where they are to be one text", async () => {
@@ -184,9 +178,12 @@ describe("windows", () => {
       { fails_when: [{ when: "status == 422 && body.code == 'too_many'", means: "halve" as const }] },
     ],
     ["the API cuts at a number that is known", { cut_at: 5 }, {}],
+    ["that number comes in pages", { cut_at: 5 }, { pages: { offset: 0, query: "offset" } }],
   ])("are halved when %s", async (_when, windows, extra) => {
     const fake = fakeApi({ ...stream(windows), ...extra }, (asked) => {
       const found = within(asked);
+      const from = Number(asked.query.get("offset") ?? 0);
+      if ("pages" in extra) return { body: found.slice(0, 5).slice(from, from + 2) };
       if ("cut_at" in windows) return { body: found.slice(0, 5) };
       return found.length >= 5 ? { status: 422, body: { code: "too_many" } } : { body: found };
     });

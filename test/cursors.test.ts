@@ -162,6 +162,53 @@ describe("a cursor", () => {
   });
 });
 
+describe("a window that the API cuts short", () => {
+  it("is taken page by page, and again by its halves: every record is there once", async () => {
+    const all = Array.from({ length: 40 }, (_, i) => ({
+      id: i,
+      day: `2026-10-${String(1 + (i % 16)).padStart(2, "0")}`,
+    }));
+    const { run, ids, database } = carried(
+      {
+        get: "/s",
+        records: "$.items[*]",
+        key: "id",
+        pages: { offset: 0, query: "offset", total: "$.total" },
+        windows: {
+          span: "P16D",
+          from: "from",
+          to: "to",
+          format: "date",
+          begin: "2026-10-01",
+          until: "2026-10-17",
+          cut_at: 9,
+        },
+      },
+      ({ query }) => {
+        const found = all
+          .filter(({ day }) => day >= query.get("from")! && day < query.get("to")!)
+          .slice(0, 9);
+        const from = Number(query.get("offset"));
+        return { body: { items: found.slice(from, from + 2), total: found.length } };
+      },
+      4,
+    );
+    expect((await run()).stream).toMatchObject({
+      outcome: "done",
+      added: 40,
+      cursor: "2026-10-17T00:00:00Z",
+    });
+    expect(await ids()).toEqual(all.map(({ id }) => id));
+    expect((await run()).asked).toEqual([]);
+    // rows were committed while their window was still open
+    const [{ most } = { most: 0 }] = await queryFile(
+      database,
+      "SELECT max(rows)::INTEGER AS most FROM early_bridge.checkpoints",
+    );
+    expect(most).toBeLessThan(9);
+  });
+});
+
 describe("a pass that breaks off", () => {
   const parts: StreamInput = { get: "/huts/{hut}", key: "id", each: { hut: [1, 2, 3, 4] } };
 

@@ -5,6 +5,7 @@ import { describe, expect, it } from "vitest";
 import { describeStream } from "../src/core/ask/describe-stream.js";
 import { type CompiledStream, compileStream } from "../src/core/define/compile-stream.js";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
 
 type Pages = NonNullable<ConnectorInput["streams"][string]["pages"]>;
@@ -200,13 +201,6 @@ function streamOf({ pages, post }: Way): ConnectorInput["streams"][string] {
 /** Ids in the order in which they came, each once. */
 function ids(records: readonly unknown[]): number[] {
   return [...new Set(records.map((record) => (record as Item).id))];
-}
-
-async function failure(work: Promise<unknown>): Promise<{ code: string; message: string; hint: string }> {
-  return work.then(
-    () => expect.unreachable(),
-    (error: { code: string; message: string; hint: string }) => error,
-  );
 }
 
 describe.each(Object.entries(WAYS))("pages by %s", (_name, way) => {

@@ -4,16 +4,10 @@ import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
 import { connect, defineConnector } from "../src/index.js";
 import { carried } from "./support/carried.js";
+import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
 
 type Stream = ConnectorInput["streams"][string];
-
-async function failureOf(work: Promise<unknown>) {
-  return work.then(
-    () => expect.unreachable(),
-    (error: { code: string; message: string; hint: string }) => error,
-  );
-}
 
 describe("a field that no record has", () => {
   const huts = { huts: [{ id: 1, name: "Upper Hut" }, { id: 2 }] };
@@ -43,7 +37,7 @@ describe("a field that no record has", () => {
       return { status: 200, headers: {}, url, body: new TextEncoder().encode(JSON.stringify(body)) };
     };
     const api = connect(connector, {}, { replay, readFile });
-    const error = await failureOf(api.records("s").next());
+    const error = await failure(api.records("s").next());
     expect(error).toMatchObject({ code: "PART_INVALID", message: expect.stringContaining("ident") });
     expect(error.hint).toMatch(new RegExp(`^Correct ${key}. The records have: id, name`));
   });
@@ -55,7 +49,7 @@ describe("a field that no record has", () => {
 
   it("is told where the list itself is missing, however the path goes on", async () => {
     const stream = { get: "/s", records: "$.itmes[*].stay" };
-    const error = await failureOf(recordsOf(fakeApi(stream, () => ({ body: { items: [{ stay: {} }] } }))));
+    const error = await failure(recordsOf(fakeApi(stream, () => ({ body: { items: [{ stay: {} }] } }))));
     expect(error).toMatchObject({ code: "RECORDS_NOT_FOUND" });
   });
 });
@@ -248,7 +242,7 @@ describe("a report", () => {
     const fake = fakeApi(stream, ({ path }) => ({
       body: path === "/reports" ? { report: { id: "r1" } } : { state: "ready" },
     }));
-    const error = await failureOf(recordsOf(fake));
+    const error = await failure(recordsOf(fake));
     expect(error).toMatchObject({ code: "RECORDS_NOT_FOUND", message: expect.stringContaining(place) });
     expect(error.hint).toContain(place.split(":")[0]);
   });

@@ -230,8 +230,12 @@ class Carrier {
   private async readPages(progress: PartProgress, window: Window | undefined): Promise<boolean> {
     const { since, position } = progress.start;
     const { part } = progress;
+    // what comes twice is known by its key
+    const keyed = this.stream.key.length > 0;
     const pages =
-      window === undefined ? this.ask.pages(part, { since, position }) : windowPages(this.ask, part, window);
+      window === undefined
+        ? this.ask.pages(part, { since, position })
+        : windowPages(this.ask, part, window, keyed);
     const { clock } = this.options.api;
     let from = clock.now();
     let moved = false;

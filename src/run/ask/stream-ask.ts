@@ -37,6 +37,8 @@ export interface PartStart {
   readonly since?: string | undefined;
   readonly position?: PagePosition | undefined;
   readonly window?: Window | undefined;
+  /** records may be given twice: those of a window that turns out too large come again with its halves */
+  readonly mayRepeat?: boolean | undefined;
 }
 
 export class StreamAsk {
@@ -101,9 +103,17 @@ export class StreamAsk {
         next: { at: "end" },
         moved: false,
       };
-    } else if (start.window !== undefined && this.mayBeCut()) {
-      yield* await this.wholeWindow(part, start, values);
-    } else yield* this.series(part, start, values);
+      return;
+    }
+    const pages = this.series(part, start, values);
+    if (start.window === undefined) yield* pages;
+    else if (start.mayRepeat === true || !this.mayBeCut()) yield* this.uncut(pages, part);
+    else {
+      // its halves would give the same again: the window is read to its end before any of it is given
+      const held: SeriesPage[] = [];
+      for await (const page of this.uncut(pages, part)) held.push(page);
+      yield* held;
+    }
   }
 
   /** The pages as they come: of a report one, its download. */
@@ -123,24 +133,25 @@ export class StreamAsk {
     this.reports ??= pLimit(report.definition.at_once);
     const page = await this.reports(() => fetchReport(this.asker, report, part, values));
     const where = this.asker.where(part);
-    for await (const { page: piece, last } of this.asker.pieces(page, this.stream.request, where))
-      yield { number: 1, page: piece, next: { at: last ? "end" : "within" }, moved: false };
+    for await (const { page: piece, received, last } of this.asker.pieces(page, this.stream.request, where)) {
+      const next = { at: last ? "end" : "within" } as const;
+      yield { number: 1, page: last ? { ...piece, received } : piece, next, moved: false };
+    }
   }
 
-  /** A window that may turn out too large is read to its end before any of it is taken. */
-  private async wholeWindow(part: Part, start: PartStart, values: TemplateValues): Promise<SeriesPage[]> {
+  /** @throws BridgeError RESULTS_CUT where as many records come as the API gives at most */
+  private async *uncut(pages: AsyncGenerator<SeriesPage>, part: Part): AsyncGenerator<SeriesPage> {
     const most = this.stream.definition.windows?.cut_at ?? Number.POSITIVE_INFINITY;
-    const pages: SeriesPage[] = [];
     let records = 0;
-    for await (const each of this.series(part, start, values)) {
-      pages.push(each);
-      records += each.page.received;
+    for await (const each of pages) {
+      // a page's last piece tells of all its records
+      if (each.next.at !== "within") records += each.page.received;
       if (records >= most)
         throw new BridgeError("RESULTS_CUT", `The API gives ${most} records at most, and that many came.`, {
           where: this.asker.where(part, each.number),
         });
+      yield each;
     }
-    return pages;
   }
 
   private mayBeCut(): boolean {
@@ -256,15 +267,20 @@ export async function* everyPage(
 }
 
 /** The pages of a window; of its halves, where the API gives no more at a time. */
-export async function* windowPages(ask: StreamAsk, part: Part, window: Window): AsyncGenerator<Page> {
+export async function* windowPages(
+  ask: StreamAsk,
+  part: Part,
+  window: Window,
+  mayRepeat = false,
+): AsyncGenerator<Page> {
   const { windows } = ask.stream.definition;
   try {
-    yield* ask.pages(part, { window });
+    yield* ask.pages(part, { window, mayRepeat });
   } catch (error) {
     const halves =
       windows !== undefined && isBridgeError(error, "RESULTS_CUT") ? halve(windows, window) : undefined;
     if (halves === undefined) throw error;
     const inOrder = windows?.order === "newest_first" ? [...halves].reverse() : halves;
-    for (const half of inOrder) yield* windowPages(ask, part, half);
+    for (const half of inOrder) yield* windowPages(ask, part, half, mayRepeat);
   }
 }
