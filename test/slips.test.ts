@@ -2,10 +2,11 @@
 
 import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
-import { connect, defineConnector } from "../src/index.js";
+import { connect, defineConnector, probe } from "../src/index.js";
 import { carried } from "./support/carried.js";
 import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
+import { serve } from "./support/serve.js";
 
 type Stream = ConnectorInput["streams"][string];
 
@@ -245,6 +246,37 @@ describe("a report", () => {
     const error = await failure(recordsOf(fake));
     expect(error).toMatchObject({ code: "RECORDS_NOT_FOUND", message: expect.stringContaining(place) });
     expect(error.hint).toContain(place.split(":")[0]);
+  });
+});
+
+describe("a probe", () => {
+  it.each<[string, Partial<Stream>, string, string]>([
+    ["good", {}, "2 records on the first page: id, at, beds.", ""],
+    ["note", { pages: { token: "$.nxt", query: "p" } }, "Nothing is at pages.token: $.nxt", ""],
+    [
+      "note",
+      { where: "record.beds > 0" },
+      "1 would go to quarantine: where: record.beds > 0 cannot be judged",
+      "",
+    ],
+    ["bad", { key: "no" }, "No record of the first page has the key no", "KEY_NOT_FOUND"],
+    ["bad", { cursor: { field: "changed" } }, "cursor.field changed", "CURSOR_NOT_FOUND"],
+    ["bad", { records: "$.itms[*]" }, "Nothing is at records: $.itms[*]", "RECORDS_NOT_FOUND"],
+  ])("finds before a run what is %s in %j", async (outcome, stream, found, code) => {
+    const items = [
+      { id: 1, at: "2026-10-01", beds: 2 },
+      { id: 2, at: "2026-10-02" },
+    ];
+    const url = await serve((_request, response) => response.end(JSON.stringify({ items, next: "t2" })));
+    const connector = defineConnector({
+      connector: "plain",
+      api: { url, sign_in: "none" },
+      streams: { s: { get: "/s", records: "$.items[*]", key: "id", ...stream } },
+    });
+    await using api = connect(connector, {});
+    const line = (await probe({ api })).find(({ check }) => check === "stream s");
+    expect(line).toMatchObject({ outcome, found: expect.stringContaining(found) });
+    expect(line?.error?.code ?? "").toBe(code);
   });
 });
 

@@ -40,7 +40,7 @@ export function checkFirstPage(
     throw new BridgeError("KEY_NOT_FOUND", message, { where, hint: innerList(stream, page.records) });
   }
   if (issues.length === count && count > 1) {
-    const message = `No record of the first page can be stored: ${issues[0]!.message}`;
+    const message = `No record of the first page can be stored: ${issues[0]!.message}.`;
     throw new BridgeError("RECORDS_NOT_FIT", message, { where });
   }
   if (span !== undefined && span.missing === span.records) {

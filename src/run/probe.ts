@@ -4,8 +4,11 @@ import { lookup } from "node:dns/promises";
 import { schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError, toBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
+import { Shape } from "../core/shape/shape.js";
 import { type HttpResponse, proxyFromEnvironment } from "../http/transport.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
+import type { AskEvent } from "./ask/asker.js";
+import { checkFirstPage } from "./check-first-page.js";
 import type { Api } from "./connect.js";
 
 export interface ProbeLine {
@@ -16,6 +19,8 @@ export interface ProbeLine {
   readonly found: string;
   readonly error?: BridgeError | undefined;
 }
+
+type Found = Pick<ProbeLine, "outcome" | "found">;
 
 export interface ProbeOptions {
   readonly api: Api;
@@ -62,12 +67,13 @@ class Checklist {
 
   constructor(private readonly onLine: (line: ProbeLine) => void) {}
 
-  /** Runs a check; true when it is good. */
-  async run(check: string, work: () => Promise<string>): Promise<boolean> {
+  /** Runs a check; true when nothing is wrong. */
+  async run(check: string, work: () => Promise<string | Found>): Promise<boolean> {
     const from = performance.now();
     try {
-      const found = await work();
-      this.add({ check, outcome: "good", ms: performance.now() - from, found });
+      const told = await work();
+      const found = typeof told === "string" ? { outcome: "good" as const, found: told } : told;
+      this.add({ check, ms: performance.now() - from, ...found });
       return true;
     } catch (thrown) {
       const error = toBridgeError(thrown);
@@ -76,14 +82,14 @@ class Checklist {
     }
   }
 
-  async when(ready: boolean, check: string, work: () => Promise<string>): Promise<boolean> {
+  async when(ready: boolean, check: string, work: () => Promise<string | Found>): Promise<boolean> {
     if (ready) return this.run(check, work);
     this.add({ check, outcome: "left out", ms: 0, found: "needs the lines above" });
     return false;
   }
 
   /** A check that cannot fail, only tell. */
-  async note(ready: boolean, check: string, work: () => Pick<ProbeLine, "outcome" | "found">): Promise<void> {
+  async note(ready: boolean, check: string, work: () => Found): Promise<void> {
     if (ready) this.add({ check, ms: 0, ...work() });
   }
 
@@ -121,20 +127,37 @@ async function checkSignIn(api: Api, signal: AbortSignal | undefined): Promise<s
     .join(" and ");
 }
 
-/** The first page as a run would ask for it; its first record is enough. */
-async function checkStream(api: Api, stream: string, signal: AbortSignal | undefined): Promise<string> {
-  if (api.stream(stream).definition.report !== undefined) return "comes as a report: a probe submits none";
-  for await (const page of api.pages(stream, { signal })) {
-    const [first] = page.records;
-    if (first === undefined) return "reachable; the first page is empty";
-    const fields =
-      typeof first === "object" && first !== null ? Object.keys(first).slice(0, 6).join(", ") : typeof first;
-    return `${page.records.length} records on the first page: ${fields}, …`;
+/** The first page as a run would ask for it and look at it; what a run would tell of it is a note. */
+async function checkStream(api: Api, name: string, signal: AbortSignal | undefined): Promise<string | Found> {
+  const stream = api.stream(name);
+  if (stream.definition.report !== undefined) return "comes as a report: a probe submits none";
+  const notices: string[] = [];
+  const onEvent = (event: AskEvent) => {
+    if (event.type === "notice") notices.push(event.message);
+  };
+  for await (const page of api.pages(name, { signal, onEvent })) {
+    const { key, columns } = stream;
+    const names = { maxBytes: Number.MAX_SAFE_INTEGER };
+    const { issues } = page.shape(
+      new Shape({ stream: name, key, columns, names, takenTables: new Set<string>() }),
+    );
+    if (page.received > 0) checkFirstPage(stream, page, issues, page.span(), false);
+    if (issues.length > 0) notices.push(`${issues.length} would go to quarantine: ${issues[0]!.message}.`);
+    const found = [pageText(page.records), ...notices].join(" ");
+    return notices.length === 0 ? found : { outcome: "note", found };
   }
   return "reachable; no page came";
 }
 
-function checkClock(api: Api, answer: HttpResponse): Pick<ProbeLine, "outcome" | "found"> {
+function pageText(records: readonly unknown[]): string {
+  const [first] = records;
+  if (first === undefined) return "reachable; the first page is empty";
+  const fields = typeof first === "object" && first !== null ? Object.keys(first) : [typeof first];
+  const more = fields.length > 6 ? ", …" : "";
+  return `${records.length} records on the first page: ${fields.slice(0, 6).join(", ")}${more}.`;
+}
+
+function checkClock(api: Api, answer: HttpResponse): Found {
   const told = Date.parse(answer.headers.date ?? "");
   if (Number.isNaN(told)) return { outcome: "note", found: "the API does not tell its time" };
   const offMs = api.clock.now() - told;
@@ -145,7 +168,7 @@ function checkClock(api: Api, answer: HttpResponse): Pick<ProbeLine, "outcome" |
   return { outcome: "note", found: `this machine is ${seconds} s ${way} the API: set its clock` };
 }
 
-function checkLimits(api: Api, answer: HttpResponse): Pick<ProbeLine, "outcome" | "found"> {
+function checkLimits(api: Api, answer: HttpResponse): Found {
   const told = readLimits(answer.headers, api.clock.now());
   const { per_second: perSecond, per_minute: perMinute, at_once: atOnce } = api.connector.api.pace;
   const declared = [
