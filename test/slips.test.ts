@@ -251,7 +251,7 @@ describe("a report", () => {
 
 describe("a probe", () => {
   it.each<[string, Partial<Stream>, string, string]>([
-    ["good", {}, "2 records on the first page: id, at, beds.", ""],
+    ["good", {}, "2 records on the first page: id, at, beds", ""],
     ["note", { pages: { token: "$.nxt", query: "p" } }, "Nothing is at pages.token: $.nxt", ""],
     [
       "note",

@@ -143,7 +143,7 @@ async function checkStream(api: Api, name: string, signal: AbortSignal | undefin
     );
     if (page.received > 0) checkFirstPage(stream, page, issues, page.span(), false);
     if (issues.length > 0) notices.push(`${issues.length} would go to quarantine: ${issues[0]!.message}.`);
-    const found = [pageText(page.records), ...notices].join(" ");
+    const found = [pageText(page.records), ...notices].join("; ");
     return notices.length === 0 ? found : { outcome: "note", found };
   }
   return "reachable; no page came";
@@ -154,7 +154,7 @@ function pageText(records: readonly unknown[]): string {
   if (first === undefined) return "reachable; the first page is empty";
   const fields = typeof first === "object" && first !== null ? Object.keys(first) : [typeof first];
   const more = fields.length > 6 ? ", …" : "";
-  return `${records.length} records on the first page: ${fields.slice(0, 6).join(", ")}${more}.`;
+  return `${records.length} records on the first page: ${fields.slice(0, 6).join(", ")}${more}`;
 }
 
 function checkClock(api: Api, answer: HttpResponse): Found {
