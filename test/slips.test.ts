@@ -280,6 +280,31 @@ describe("a probe", () => {
   });
 });
 
+describe("a duration", () => {
+  const poll = (wait: string) => ({
+    submit: { post: "/reports", id: "$.id" },
+    poll: { get: "/reports/{report_id}", state: "$.state", done: ["ready"], wait },
+    download: { get: "/file" },
+  });
+
+  it.each([
+    ["10 seconds", "must be an ISO 8601 duration, such as PT30M"],
+    ["-PT5S", "not be negative"],
+    ["P1M", "must be in days or less"],
+    ["PT0S", "must be longer than nothing"],
+  ])("of %s is refused", (wait, message) => {
+    const define = () =>
+      defineConnector({
+        connector: "fake",
+        api: { url: BASE, sign_in: "none" },
+        streams: { s: { report: poll(wait) } },
+      });
+    expect(define).toThrow(
+      expect.objectContaining({ code: "CONFIG_INVALID", message: expect.stringContaining(message) }),
+    );
+  });
+});
+
 describe("a definition", () => {
   const windows = { span: "P1D", begin: "2026-10-01", until: "2026-11-01" };
   const pages = { offset: 0, query: "from", size: { records: 50, smaller: [20] }, overlap: 5 };

@@ -27,7 +27,8 @@ export const duration = z
   );
 
 export const fixedDuration = duration.refine(
-  (text) => durationSign(text) < 0 || isFixedDuration(text),
+  // what is none at all is told by the rule before
+  (text) => !isDuration(text) || isFixedDuration(text),
   "must be in days or less: the length of months and years differs",
 );
 
