@@ -41,6 +41,8 @@ const NOTHING: Sighting = { repeats: false, shift: 0, stale: false, notice: unde
 export class PageWatch {
   private readonly tokens = new Set<string>();
   private previous: readonly unknown[] = [];
+  /** what tells these records from others; made once for a page, where it is wanted at all */
+  private identified: { readonly records: readonly unknown[]; readonly ids: readonly string[] } | undefined;
   /** the offset behind the page before */
   private end = 0;
   /** what tells the records of the last pages from others, where records may move */
@@ -77,7 +79,7 @@ export class PageWatch {
     this.previous = page.records;
     this.end = position.at === "offset" ? position.offset + page.received : 0;
     if (this.recordsMove())
-      this.known = [...this.known, new Set(page.records.map(this.identity))].slice(-PAGES_KEPT);
+      this.known = [...this.known, new Set(this.idsOf(page.records))].slice(-PAGES_KEPT);
     return sighting.notice === undefined ? { ...sighting, notice: this.totalChanged(page) } : sighting;
   }
 
@@ -111,7 +113,7 @@ export class PageWatch {
     if (this.previous.length <= 1) return true;
     // an empty page shows no record that is in both: the list has become shorter meanwhile
     const tail = new Set(this.previous.slice(-this.rule.overlap).map(this.identity));
-    const joins = records.some((record) => tail.has(this.identity(record))) || this.allKnown(records);
+    const joins = this.idsOf(records).some((id) => tail.has(id)) || this.allKnown(records);
     this.soughtBack ||= !joins;
     return joins;
   }
@@ -135,13 +137,13 @@ export class PageWatch {
   }
 
   private allKnown(records: readonly unknown[]): boolean {
-    return (
-      records.length > 0 &&
-      records.every((record) => {
-        const identity = this.identity(record);
-        return this.known.some((page) => page.has(identity));
-      })
-    );
+    if (records.length === 0) return false;
+    return this.idsOf(records).every((id) => this.known.some((page) => page.has(id)));
+  }
+
+  private idsOf(records: readonly unknown[]): readonly string[] {
+    if (this.identified?.records !== records) this.identified = { records, ids: records.map(this.identity) };
+    return this.identified.ids;
   }
 
   /** What tells a record from others: its key; all of it, where the key is made on our side only. */
@@ -189,10 +191,10 @@ export class PageWatch {
     // a step further was just found to be too far
     if (this.rule.overlap === 0 || this.soughtBack) return 0;
     if (position.at !== "offset" || this.previous.length === 0) return 0;
-    const places = new Map(page.records.map((record, i) => [this.identity(record), position.offset + i]));
+    const ids = this.idsOf(page.records);
     for (let back = 1; back <= Math.min(this.rule.overlap, this.previous.length); back++) {
-      const place = places.get(this.identity(this.previous.at(-back)));
-      if (place !== undefined) return Math.max(0, place - (this.end - back));
+      const at = ids.indexOf(this.identity(this.previous.at(-back)));
+      if (at >= 0) return Math.max(0, position.offset + at - (this.end - back));
     }
     // known records without those of that end: it is further on, and how far is not known
     return page.received * this.stale;
