@@ -14,6 +14,8 @@ const MOST_MEASURES = 3;
 const MOST_AT_ONCE = 2;
 /** looks until a report is done */
 const LOOKS = 2;
+/** one that nobody looks at is done some time as well */
+const LONGEST_OPEN_MS = 500;
 const HUTS = 10;
 const DAYS = 31;
 
@@ -26,8 +28,8 @@ interface Report {
 export function addFigures(app: FastifyInstance): void {
   const reports = new Map<string, Report>();
   const preHandler = keyGuard("header", "authorization", `Bearer ${NEIGHBOURS_DEFAULTS.figuresToken}`);
-  // one that nobody looks at is done some time as well
-  const isOpen = ({ looks, submittedMs }: Report) => looks < LOOKS && Date.now() - submittedMs < 1000;
+  const isOpen = ({ looks, submittedMs }: Report) =>
+    looks < LOOKS && Date.now() - submittedMs < LONGEST_OPEN_MS;
   app.post("/figures/v1/reports", { preHandler }, async (request, reply) => {
     const { dimensions = [], measures = [] } = (request.body ?? {}) as Record<string, string[] | undefined>;
     const unknown = [
