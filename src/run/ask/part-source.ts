@@ -124,7 +124,7 @@ async function parentParts(
 }
 
 /** Reads a field of records. One that no record has is a slip of the pen, and would leave nothing to ask for. */
-function fieldReader(field: string, readField = (record: unknown) => getByPath(record, fieldParts(field))) {
+function fieldReader(field: string, readField = readerOf(fieldParts(field))) {
   const names = new Set<string>();
   let found = false;
   return {
@@ -143,6 +143,10 @@ function fieldReader(field: string, readField = (record: unknown) => getByPath(r
       });
     },
   };
+}
+
+function readerOf(path: readonly string[]): (record: unknown) => unknown {
+  return (record) => getByPath(record, path);
 }
 
 async function fileValues(
