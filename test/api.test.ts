@@ -148,8 +148,10 @@ describe("connect", () => {
       sentAt.push(now);
       asked++;
       if (asked === 1) return { body: "{}", status: 429, headers: { "retry-after": "7" } };
-      const date = new Date(now + 90_000).toUTCString();
-      if (asked === 2) return { body: "{}", status: 503, headers: { "retry-after": date } };
+      // the API's clock is an hour behind: its moments are read by its own Date
+      const at = (ms: number) => new Date(now - 3_600_000 + ms).toUTCString();
+      if (asked === 2)
+        return { body: "{}", status: 503, headers: { date: at(0), "retry-after": at(90_000) } };
       return { body: "[]" };
     });
     await using api = connect(plainConnector(url), {}, { clock });
@@ -306,14 +308,17 @@ describe("a table over several runs", () => {
   });
 
   it("replaces the child rows of a record with the record", async () => {
-    let body = '[{"id":1,"kids":[{"n":1},{"n":2},{"n":3}]},{"id":2,"kids":[{"n":9}]}]';
-    const url = await serveAnswers(() => ({ body }));
-    const connector = plainConnector(url, { key: "id" });
+    let bodies = ['[{"id":1,"kids":[{"n":1},{"n":2},{"n":3}]},{"id":2,"kids":[{"n":9}]}]'];
+    const url = await serveAnswers((query) => ({ body: bodies[Number(query.get("page")) - 1] ?? "[]" }));
+    const connector = plainConnector(url, { key: "id", pages: { number: 1, query: "page" } });
     const { path } = await carry(connector);
-    body = '[{"id":1,"kids":[{"n":4}]},{"id":3,"kids":[]},{"id":1,"kids":[]},{"id":3,"kids":[{"n":7}]}]';
+    bodies = [
+      '[{"id":1,"kids":[{"n":4}]},{"id":3,"kids":[]}]',
+      '[{"id":1,"kids":[]},{"id":3,"kids":[{"n":7}]},{"id":2,"kids":[{"n":9}]}]',
+    ];
     const { report } = await carry(connector, path);
-    // of two versions of a record in one page the last one stands
-    expect(report.streams[0]).toMatchObject({ records: 4, added: 1, changed: 0, same: 1 });
+    // of two versions of a record the last one stands
+    expect(report.streams[0]).toMatchObject({ records: 5, added: 1, changed: 0, same: 2, doubled: 2 });
     const rows = await queryFile(
       path,
       "SELECT things_id::INTEGER AS id, n::INTEGER AS n FROM plain.things_kids ORDER BY id, n",

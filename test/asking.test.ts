@@ -3,8 +3,11 @@
 import { gzipSync } from "fflate";
 import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import { newTally } from "../src/http/exchange.js";
+import { connect, defineConnector } from "../src/index.js";
 import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
+import { serve } from "./support/serve.js";
 
 type StreamInput = ConnectorInput["streams"][string];
 
@@ -505,5 +508,35 @@ describe("mistakes in how a stream asks", () => {
     expect(() => fakeApi({ get: "/s", ...extra } as StreamInput, () => ({}))).toThrow(
       expect.objectContaining({ code, message: expect.stringContaining(message) }),
     );
+  });
+});
+
+describe("parts within parts", () => {
+  it("are found with as many requests at once as the API permits", async () => {
+    let [underWay, most] = [0, 0];
+    const url = await serve((request, response) => {
+      const { pathname } = new URL(request.url ?? "/", "http://x");
+      most = Math.max(most, ++underWay);
+      const body = pathname === "/huts" ? Array.from({ length: 8 }, (_, i) => ({ id: i })) : [{ id: 1 }];
+      setTimeout(() => {
+        underWay--;
+        response.end(JSON.stringify(body));
+      }, 20);
+    });
+    const connector = defineConnector({
+      connector: "nested",
+      api: { url, sign_in: "none", pace: { at_once: 8 } },
+      streams: {
+        huts: { get: "/huts", key: "id" },
+        rooms: { get: "/huts/{hut}/rooms", each: { hut: { stream: "huts", field: "id" } } },
+        beds: { get: "/huts/{hut}/rooms/{room}/beds", each: { room: { stream: "rooms", field: "id" } } },
+      },
+    });
+    await using api = connect(connector, {});
+    const ask = api.openStream("beds", { tally: newTally() });
+    expect((await ask.parts()).map(({ key }) => key)).toEqual(
+      Array.from({ length: 8 }, (_, i) => `hut=${i}&room=1`),
+    );
+    expect(most).toBe(8);
   });
 });

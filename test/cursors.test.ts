@@ -321,7 +321,7 @@ describe("a ledger of format 1", () => {
     expect((await run()).asked).toEqual([`/s?since=${at(-5)}`]);
     expect(
       await queryFile(database, "SELECT format, part FROM early_bridge.about, early_bridge.cursors"),
-    ).toEqual([{ format: 2, part: "" }]);
+    ).toEqual([{ format: 3, part: "" }]);
   });
 });
 

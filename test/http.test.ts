@@ -3,6 +3,9 @@
 import { brotliCompressSync, deflateSync, gzipSync } from "node:zlib";
 import { DuckDBInstance } from "@duckdb/node-api";
 import { describe, expect, it } from "vitest";
+import { Redactor } from "../src/core/redact.js";
+import { createExchange, newTally } from "../src/http/exchange.js";
+import { PaceGate } from "../src/http/pace-gate.js";
 import { openTransport } from "../src/http/transport.js";
 import { type ConnectOptions, connect, defineConnector } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
@@ -35,6 +38,49 @@ async function read(url: string, options: ConnectOptions = quick, signIn?: strin
   for await (const record of api.records("things")) records.push(record);
   return records;
 }
+
+/** A clock that jumps to the end of every sleep. */
+function jumpingClock() {
+  let now = 1_000_000;
+  return {
+    now: () => now,
+    async sleep(ms: number) {
+      now += ms;
+    },
+  };
+}
+
+describe("a request that waits for the pace", () => {
+  it("is signed after its wait, and counts again where it is sent again with a new token", async () => {
+    const clock = jumpingClock();
+    const times: string[] = [];
+    let token = 1;
+    const exchange = createExchange({
+      clock,
+      random: Math.random,
+      gate: new PaceGate({ perMinute: 1, atOnce: 4 }, clock),
+      redactor: new Redactor(),
+      sign: (next) => async (request) => {
+        times.push(`signed at ${(clock.now() - 1_000_000) / 60_000}`);
+        const first = await next({ ...request, headers: { token: String(token) } });
+        return first.status === 401 ? next({ ...request, headers: { token: String(++token) } }) : first;
+      },
+      async send({ url, headers }) {
+        times.push(`sent ${headers.token} at ${(clock.now() - 1_000_000) / 60_000}`);
+        const status = headers.token === "1" && times.length > 2 ? 401 : 200;
+        return { status, headers: {}, body: new TextEncoder().encode("[]"), url };
+      },
+    });
+    const ask = () =>
+      exchange.ask({ method: "GET", url: "http://127.0.0.1/x", headers: {} }, () => 0, {
+        where: {},
+        tally: newTally(),
+      });
+    await ask();
+    await ask();
+    expect(times).toEqual(["signed at 0", "sent 1 at 0", "signed at 1", "sent 1 at 1", "sent 2 at 2"]);
+  });
+});
 
 const status =
   (code: number, body = ""): Handler =>
@@ -104,7 +150,7 @@ describe("a server that answers with", () => {
       "far too much",
       status(200, `["${"x".repeat(2000)}"]`),
       "BODY_TOO_LARGE",
-      "too large",
+      "larger than what is read at once",
       { ...quick, http: { maxBodyBytes: 999 } },
     ],
   ])("%s", async (_name, answer, code, words, options) => {
@@ -129,7 +175,7 @@ describe("a token endpoint that answers with", () => {
   it.each([
     ["something that is no token", '{"hello":"world"}', 200, "SIGN_IN_FAILED", "token was expected"],
     ["a web page", "<html>sign in</html>", 200, "SIGN_IN_FAILED", "token was expected"],
-    ["404", "", 404, "SIGN_IN_FAILED", "status 404 came"],
+    ["404", "", 404, "SIGN_IN_FAILED", "no token endpoint at this address (404)"],
     ["a wrong scope", '{"error":"invalid_scope"}', 400, "SIGN_IN_REFUSED", "invalid_scope"],
     [
       "the secret, quoted",

@@ -46,12 +46,12 @@ describe("a limit of a day", () => {
     const { url } = await ninePages();
     const database = join(temporaryFolder(), "test.duckdb");
     const first = await carry(url, database, "b", { per_day: 7 });
-    expect(first).toMatchObject({ outcome: "stopped", error: { code: "LIMIT_SPENT" } });
+    expect(first).toMatchObject({ outcome: "paused", error: { code: "LIMIT_SPENT" } });
     expect(first.error?.message).toMatch(/permits more requests from \d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ on/);
-    expect(first.streams[0]).toMatchObject({ outcome: "stopped", added: 7 });
+    expect(first.streams[0]).toMatchObject({ outcome: "paused", added: 7 });
     for (const bridge of ["b", "another"])
       expect(await carry(url, database, bridge, { per_day: 7 })).toMatchObject({
-        outcome: "stopped",
+        outcome: "paused",
         streams: [{ requests: 0 }],
       });
   });
@@ -65,7 +65,7 @@ describe("a limit of a day", () => {
     expect(await carry(url, database, "b", pace, search)).toMatchObject({ streams: [{ requests: 0 }] });
     // outside of the group 40 - 4 × 3 are left
     const plain = await carry(url, database, "other", pace, { pace: { cost: 10 } });
-    expect(plain).toMatchObject({ outcome: "stopped", streams: [{ requests: 2 }] });
+    expect(plain).toMatchObject({ outcome: "paused", streams: [{ requests: 2 }] });
   });
 
   it("counts the requests of a run that was killed, and is shared by the bridges of a project", async () => {

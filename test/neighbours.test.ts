@@ -153,7 +153,13 @@ describe("tokens in a warehouse's ledger", () => {
       "SELECT count(*)::INTEGER AS n, any_value(sealed) AS sealed FROM early_bridge.sealed",
     );
     expect(kept?.n).toBe(1);
-    expect(Object.keys(JSON.parse(String(kept?.sealed)) as object)).toEqual(["format", "iv", "tag", "data"]);
+    expect(Object.keys(JSON.parse(String(kept?.sealed)) as object)).toEqual([
+      "format",
+      "salt",
+      "iv",
+      "tag",
+      "data",
+    ]);
   });
 });
 

@@ -3,6 +3,7 @@
 import { fork } from "node:child_process";
 import { createHmac } from "node:crypto";
 import { chmodSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
+import { connect as connectTo } from "node:net";
 import { join } from "node:path";
 import { exportPKCS8, exportSPKI, generateKeyPair, importSPKI, jwtVerify } from "jose";
 import { describe, expect, it } from "vitest";
@@ -17,7 +18,7 @@ import { Redactor } from "../src/core/redact.js";
 import { nodeClock } from "../src/http/node-clock.js";
 import { openTransport } from "../src/http/transport.js";
 import { type ConnectOptions, connect, defineConnector } from "../src/index.js";
-import { CLIENT_SECRET, oauthServer } from "./support/oauth-server.js";
+import { CLIENT_SECRET, LONG_SECRET, oauthServer } from "./support/oauth-server.js";
 import { temporaryFolder, whenDone } from "./support/project.js";
 import { serve } from "./support/serve.js";
 
@@ -50,6 +51,19 @@ async function read(
   const records: Record<string, unknown>[] = [];
   for await (const record of api.records("things")) records.push(record as Record<string, unknown>);
   return records;
+}
+
+/** The status that a server answers to a request line of any form. */
+function rawStatus(host: string, line: string): Promise<number> {
+  const [name, port] = host.split(":");
+  return new Promise((resolve, reject) => {
+    const socket = connectTo(Number(port), name, () => socket.write(`${line}\r\nHost: ${host}\r\n\r\n`));
+    socket.once("data", (data) => {
+      resolve(Number(String(data).split(" ")[1]));
+      socket.destroy();
+    });
+    socket.once("error", reject);
+  });
 }
 
 describe("fixed credentials", () => {
@@ -199,12 +213,35 @@ describe("a real OAuth server", () => {
     const [came] = await read(await echo(), signIn, { private_key: privateKey.replaceAll("\n", "\\n") });
     expect(came?.authorization).toMatch(/^Bearer /);
     const other = await exportPKCS8((await generateKeyPair("RS256", { extractable: true })).privateKey);
-    await expect(read(await echo(), signIn, { private_key: other })).rejects.toMatchObject({
+    // the refusal says how it was signed, and how far the clocks are apart
+    const ahead = { ...nodeClock, now: () => Date.now() + 95_000 };
+    await expect(read(await echo(), signIn, { private_key: other }, { clock: ahead })).rejects.toMatchObject({
       code: "SIGN_IN_REFUSED",
+      message: expect.stringMatching(
+        /signed by RS256 with the private key of the id k1\. This machine's clock is 9[4-6] s ahead of the server's/,
+      ),
     });
     await expect(read(await echo(), signIn, { private_key: "no key" })).rejects.toMatchObject({
       code: "SIGN_IN_FAILED",
       hint: expect.stringContaining("BEGIN PRIVATE KEY"),
+    });
+  });
+
+  it.each(["HS256", "HS512"] as const)("by a JWT that the client's secret signs, %s", async (algorithm) => {
+    const { issuer } = await oauthServer();
+    const signIn: SignIn = {
+      oauth2: "client_credentials",
+      issuer,
+      client_auth: "client_secret_jwt",
+      client_id: `sealed-${algorithm}`,
+      algorithm,
+      scope: "huts",
+    };
+    const [came] = await read(await echo(), signIn, { client_secret: LONG_SECRET });
+    expect(came?.authorization).toMatch(/^Bearer /);
+    await expect(read(await echo(), signIn, { client_secret: `${LONG_SECRET}!` })).rejects.toMatchObject({
+      code: "SIGN_IN_REFUSED",
+      message: expect.stringContaining(`signed by ${algorithm} with the client secret`),
     });
   });
 
@@ -352,18 +389,24 @@ describe("login", () => {
     expect(await login({ ...native, talk })).toMatchObject({ subject: "ana" });
   });
 
-  it("refuses a way back that belongs to another login", async () => {
+  it("ignores a way back that belongs to another login, and odd addresses", async () => {
     const { issuer } = await oauthServer();
     const native = nativeAccount(issuer, "authorization_code");
+    const answers: number[] = [];
     const talk: LoginTalk = {
       ...browser,
-      openAddress: (_address, redirectUri) =>
-        void fetch(`${redirectUri}?code=stolen-code&state=of-somebody-else&iss=${issuer}`),
+      openAddress: (address, redirectUri) => {
+        const { host } = new URL(redirectUri);
+        void (async () => {
+          const stolen = `${redirectUri}?code=stolen-code&state=of-somebody-else&iss=${issuer}`;
+          answers.push((await fetch(stolen)).status);
+          answers.push(await rawStatus(host, "GET // HTTP/1.1"));
+          await sayYes(address).then((back) => fetch(back));
+        })();
+      },
     };
-    await expect(login({ ...native, talk })).rejects.toMatchObject({
-      code: "LOGIN_FAILED",
-      message: expect.stringContaining("does not belong"),
-    });
+    expect(await login({ ...native, talk })).toMatchObject({ subject: "ana" });
+    expect(answers).toEqual([404, 404]);
     const denied: LoginTalk = {
       ...browser,
       openAddress: (address, redirectUri) => {
@@ -374,6 +417,16 @@ describe("login", () => {
     await expect(login({ ...native, talk: denied })).rejects.toMatchObject({
       message: expect.stringContaining("access_denied"),
     });
+  });
+
+  it("whose addresses have two origins and no issuer is finished all the same", async () => {
+    const { issuer } = await oauthServer();
+    // the same server, by another name
+    const other = issuer.replace("127.0.0.1", "localhost");
+    const native = nativeAccount(issuer, "authorization_code");
+    const addresses = { issuer: undefined, authorize_url: `${issuer}/auth`, token_url: `${other}/token` };
+    const scheme = { ...native.scheme, ...addresses } as LoginScheme;
+    expect(await login({ ...native, scheme, talk: browser })).toMatchObject({ subject: "ana" });
   });
 
   it("by device code", async () => {

@@ -136,10 +136,12 @@ describe("a place of pages where the API says nothing", () => {
       "is full",
     ],
   ])("is told for %s, and the cursor stays where it was", async (key, s, answer, seen) => {
-    const { run, notices } = carried(s, () => answer);
-    expect((await run()).stream).toMatchObject({ outcome: "done", cursor: undefined });
-    expect(notices()).toEqual([expect.stringContaining(`Nothing is at pages.${key}: `)]);
-    expect(notices()[0]).toContain(seen);
+    const { run } = carried(s, () => answer);
+    const { report, stream } = await run();
+    expect(stream).toMatchObject({ outcome: "incomplete", cursor: undefined, added: expect.any(Number) });
+    expect(report).toMatchObject({ outcome: "incomplete", error: { code: "INCOMPLETE" } });
+    expect(stream.error?.message).toContain(`Nothing is at pages.${key}: `);
+    expect(stream.error?.message).toContain(seen);
     expect((await run()).asked[0]).not.toContain("since");
   });
 
@@ -161,8 +163,8 @@ describe("a place of pages where the API says nothing", () => {
     ["is left out of an empty list", { body: { items: [], next_run: "tomorrow" } }],
   ])("is no mistake where the token %s", async (_how, answer) => {
     const { run, notices } = carried(byToken, () => answer);
-    await run();
-    expect(notices()).toEqual([]);
+    expect((await run()).stream.outcome).toBe("done");
+    expect(notices().filter((notice) => !notice.startsWith("Nothing came."))).toEqual([]);
   });
 });
 
@@ -212,9 +214,8 @@ describe("a window whose records moved between its pages", () => {
       ({ query }) => {
         const page = Number(query.get("page"));
         const moves = moving && query.get("from") === "2026-10-31";
-        return {
-          body: { items: [{ id: `${query.get("from")} ${page}` }], total: moves && page > 1 ? 3 : 2 },
-        };
+        const total = moves && page > 1 ? 3 : 2;
+        return { body: { items: page > total ? [] : [{ id: `${query.get("from")} ${page}` }], total } };
       },
     );
     const windows = (asked: readonly string[]) =>
@@ -252,7 +253,13 @@ describe("a report", () => {
 describe("a probe", () => {
   it.each<[string, Partial<Stream>, string, string]>([
     ["good", {}, "2 records on the first page: id, at, beds", ""],
-    ["note", { pages: { token: "$.nxt", query: "p" } }, "Nothing is at pages.token: $.nxt", ""],
+    ["bad", { pages: { token: "$.nxt", query: "p" } }, "Nothing is at pages.token: $.nxt", "INCOMPLETE"],
+    [
+      "bad",
+      { pages: undefined },
+      "The answer says that there is more than its 2 records ($.next: t2)",
+      "INCOMPLETE",
+    ],
     [
       "note",
       { where: "record.beds > 0" },
@@ -271,7 +278,9 @@ describe("a probe", () => {
     const connector = defineConnector({
       connector: "plain",
       api: { url, sign_in: "none" },
-      streams: { s: { get: "/s", records: "$.items[*]", key: "id", ...stream } },
+      streams: {
+        s: { get: "/s", records: "$.items[*]", key: "id", pages: { token: "$.next", query: "p" }, ...stream },
+      },
     });
     await using api = connect(connector, {});
     const line = (await probe({ api })).find(({ check }) => check === "stream s");

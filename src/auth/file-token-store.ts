@@ -6,12 +6,12 @@
  */
 
 import { createHash, randomBytes } from "node:crypto";
-import { chmod, mkdir, open, readFile, rename, rm, writeFile } from "node:fs/promises";
+import { link, mkdir, open, readFile, rename, rm, writeFile } from "node:fs/promises";
 import { join } from "node:path";
 import envPaths from "env-paths";
 import lockfile from "proper-lockfile";
 import { readPrivateFile } from "./private-file.js";
-import { cipherKey, sealText } from "./sealed.js";
+import { Seal } from "./sealed.js";
 import type { StoredTokens, TokenStore } from "./token-store.js";
 import { openTokens } from "./warehouse-token-store.js";
 
@@ -40,7 +40,7 @@ export function fileTokenStore(options: FileTokenStoreOptions = {}): TokenStore 
 
 class FileTokenStore implements TokenStore {
   readonly title: string;
-  private secret: Promise<Buffer> | undefined;
+  private found: Promise<Seal> | undefined;
 
   constructor(
     private readonly folder: string,
@@ -56,14 +56,14 @@ class FileTokenStore implements TokenStore {
       if ((error as { code?: string }).code === "ENOENT") return undefined;
       throw error;
     });
-    return text === undefined ? undefined : this.open(text, path);
+    return text === undefined ? undefined : this.open(text, key, path);
   }
 
   /** Written aside, forced to the disk, then renamed: a crash leaves the old file or the new one, whole. */
   async write(key: string, tokens: StoredTokens): Promise<void> {
     const path = this.path(key);
     const aside = `${path}.${process.pid}.${randomBytes(4).toString("hex")}`;
-    const sealed = await this.seal(tokens);
+    const sealed = `${(await this.seal()).close(JSON.stringify(tokens), key)}\n`;
     await this.makeFolder();
     const file = await open(aside, "wx", 0o600);
     try {
@@ -82,15 +82,21 @@ class FileTokenStore implements TokenStore {
 
   async locked<T>(key: string, work: () => Promise<T>): Promise<T> {
     await this.makeFolder();
+    let lost: Error | undefined;
     const release = await lockfile.lock(this.path(key), {
       realpath: false,
       stale: STALE_LOCK_MS,
       retries: LOCK_RETRIES,
+      // the machine slept, say, and another process has taken the lock since
+      onCompromised: (error) => {
+        lost = error;
+      },
     });
     try {
       return await work();
     } finally {
-      await release();
+      // one that is lost is not ours to give back
+      if (lost === undefined) await release();
     }
   }
 
@@ -102,36 +108,35 @@ class FileTokenStore implements TokenStore {
     await mkdir(this.folder, { recursive: true, mode: 0o700 });
   }
 
-  private async seal(tokens: StoredTokens): Promise<string> {
-    return `${sealText(JSON.stringify(tokens), await this.cipherKey())}\n`;
+  private async open(text: string, key: string, path: string): Promise<StoredTokens> {
+    return openTokens(text, await this.seal(), key, path);
   }
 
-  private async open(text: string, path: string): Promise<StoredTokens> {
-    const key = await this.cipherKey();
-    return openTokens(text, key, path);
+  private seal(): Promise<Seal> {
+    this.found ??= this.findKey().then((secret) => new Seal(secret));
+    return this.found;
   }
 
-  private cipherKey(): Promise<Buffer> {
-    this.secret ??= this.findKey();
-    return this.secret;
-  }
-
-  private async findKey(): Promise<Buffer> {
-    if (this.givenKey !== undefined && this.givenKey !== "") return cipherKey(this.givenKey);
+  /** The key that is given, or the generated one: written aside, then linked, so that nobody reads half of it. */
+  private async findKey(): Promise<string> {
+    if (this.givenKey !== undefined && this.givenKey !== "") return this.givenKey;
     const path = join(this.folder, "key");
     await this.makeFolder();
+    const aside = `${path}.${randomBytes(4).toString("hex")}`;
     try {
-      await writeFile(path, randomBytes(32).toString("hex"), { flag: "wx", mode: 0o600 });
-      await chmod(path, 0o600);
+      const known = await readFile(path, "utf8").catch(() => "");
+      if (known !== "") return known;
+      await writeFile(aside, randomBytes(32).toString("hex"), { flag: "wx", mode: 0o600 });
+      await link(aside, path);
       this.onWarning(
         `Tokens are sealed by a key generated at ${path}: who can read that file can read them. Set EARLY_BRIDGE_KEY to keep the key elsewhere.`,
       );
     } catch (error) {
       if ((error as { code?: string }).code !== "EEXIST") throw error;
+    } finally {
+      await rm(aside, { force: true });
     }
-    return createHash("sha256")
-      .update(await readFile(path, "utf8"))
-      .digest();
+    return readFile(path, "utf8");
   }
 }
 

@@ -23,7 +23,30 @@ export function attachIn(place: "header" | "query" | "cookie", name: string, val
     };
   }
   const pair = `${encodeURIComponent(name)}=${encodeURIComponent(value)}`;
-  return (request) => ({ ...request, url: `${request.url}${request.url.includes("?") ? "&" : "?"}${pair}` });
+  return (request) => {
+    // an API may echo the key in the address of the next page: it is set, not added a second time
+    const url = withoutParameter(request.url, name);
+    return { ...request, url: `${url}${url.includes("?") ? "&" : "?"}${pair}` };
+  };
+}
+
+/** An address without a query parameter; all else stays as it is written. */
+function withoutParameter(url: string, name: string): string {
+  const at = url.indexOf("?");
+  if (at < 0) return url;
+  const pairs = url.slice(at + 1).split("&");
+  const isOther = (pair: string) => decodedName(pair.split("=")[0]!) !== name;
+  const others = pairs.filter(isOther);
+  if (others.length === pairs.length) return url;
+  return url.slice(0, at) + (others.length === 0 ? "" : `?${others.join("&")}`);
+}
+
+function decodedName(text: string): string {
+  try {
+    return decodeURIComponent(text.replaceAll("+", " "));
+  } catch {
+    return text;
+  }
 }
 
 /** RFC 7617: user and password in UTF-8, joined by a colon. */

@@ -89,7 +89,13 @@ async function loginByCode(
   const verifier = oauth.generateRandomCodeVerifier();
   const state = oauth.generateRandomState();
   for (const secret of [verifier, state]) redactor.add(secret);
-  const callback = await openCallback(scheme.redirect_port, scheme.redirect_path, account.name, signal);
+  const callback = await openCallback(
+    scheme.redirect_port,
+    scheme.redirect_path,
+    state,
+    account.name,
+    signal,
+  );
   try {
     const query = {
       response_type: "code",
@@ -130,6 +136,8 @@ function validateBack(
   state: string,
   where: { account: string },
 ): URLSearchParams {
+  // without an issuer in the connector there is nothing to compare one with (RFC 9207, section 2.4)
+  if (parts.server.issuerUnknown === true) back.searchParams.delete("iss");
   try {
     return oauth.validateAuthResponse(parts.server, { client_id: parts.client.clientId }, back, state);
   } catch (cause) {
@@ -176,6 +184,7 @@ interface Callback {
 async function openCallback(
   port: number,
   path: string,
+  state: string,
   account: string,
   signal: AbortSignal | undefined,
 ): Promise<Callback> {
@@ -188,8 +197,11 @@ async function openCallback(
   arrival.catch(() => {});
   let redirectUri = "";
   const server = createServer((request, response) => {
-    const url = new URL(request.url ?? "/", redirectUri);
-    if (request.method !== "GET" || url.pathname !== path) {
+    const asked = request.url ?? "/";
+    // what is no path of ours may not even be an address: GET //
+    const url = URL.canParse(asked, redirectUri) ? new URL(asked, redirectUri) : undefined;
+    // another program, or a page of before, may know the path; it does not know the state
+    if (request.method !== "GET" || url?.pathname !== path || url.searchParams.get("state") !== state) {
       response.writeHead(404).end();
       return;
     }

@@ -51,6 +51,10 @@ function oauthClient(scheme: ClientScheme, account: Account, redactor: Redactor)
   if (secretText === undefined) return { ...base, auth: { kind: "none" } };
   const secret = fill(secretText);
   redactor.add(secret);
+  if (scheme.client_auth === "client_secret_jwt") {
+    const algorithm = scheme.algorithm.startsWith("HS") ? scheme.algorithm : "HS256";
+    return { ...base, auth: { kind: "client_secret_jwt", secret, algorithm } };
+  }
   return { ...base, auth: { kind: scheme.client_auth, secret } };
 }
 
@@ -86,7 +90,8 @@ async function findServer(scheme: ClientScheme, account: Account, ports: TokenPo
     if (tokenUrl === undefined) {
       throw new BridgeError("CONFIG_INVALID", "sign_in has neither token_url nor issuer.", { where });
     }
-    return { issuer: new URL(tokenUrl).origin, ...known, token_endpoint: tokenUrl };
+    const guessed = { issuer: new URL(tokenUrl).origin, issuerUnknown: true };
+    return { ...guessed, ...known, token_endpoint: tokenUrl };
   }
   const discovered = await discover(issuer, account.name, ports);
   const server = { ...discovered, ...known };

@@ -13,8 +13,8 @@ import type { AccessToken, FetchToken } from "./token-keeper.js";
 import { readPrivateKey, requestToken, type TokenPorts, type TokenSet } from "./token-request.js";
 
 /** An access token with the moment it ends. */
-export function accessToken({ accessToken: value, lifeMs }: TokenSet, nowMs: number): AccessToken {
-  return { value, lifeMs, endsAtMs: lifeMs === undefined ? undefined : nowMs + lifeMs };
+export function accessToken({ accessToken: value, lifeMs, scope }: TokenSet, nowMs: number): AccessToken {
+  return { value, lifeMs, scope, endsAtMs: lifeMs === undefined ? undefined : nowMs + lifeMs };
 }
 
 /** RFC 6749, section 4.4. */

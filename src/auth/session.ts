@@ -2,6 +2,7 @@
 
 import { XMLParser } from "fast-xml-parser";
 import { compileJsonPath } from "../core/ask/json-path.js";
+import { checkBaseUrl } from "../core/ask/request-plan.js";
 import { escapeXml, expandTemplate, fillText } from "../core/ask/template.js";
 import type { Account } from "../core/define/connector.js";
 import { durationMs } from "../core/define/duration.js";
@@ -31,7 +32,7 @@ export function sessionSignIn(
   const where = { account: account.name };
   const address = (template: string) => {
     const text = expandTemplate(template, account.values, where);
-    return text.startsWith("/") ? account.baseUrl + text : text;
+    return text.startsWith("/") ? account.baseUrl + text : checkBaseUrl(text, "sign_in.session.post", where);
   };
   const request = signInRequest(scheme, account, address(scheme.post));
   const attach = (token: string) => sendRule(scheme)(token);

@@ -3,6 +3,7 @@
 import type { Account } from "../core/define/connector.js";
 import type { ConnectorCode } from "../core/define/connector-schema.js";
 import { type SignIn, type SignInScheme, schemesOf } from "../core/define/sign-in-schema.js";
+import { BridgeError, callOwn } from "../core/errors.js";
 import type { Redactor } from "../core/redact.js";
 import type { Signer } from "../http/exchange.js";
 import type { HttpRequest } from "../http/transport.js";
@@ -22,6 +23,8 @@ export interface SignedIn {
   readonly sign: Signer;
   /** gets what the schemes need, and sends nothing to the API itself */
   signIn(signal?: AbortSignal): Promise<void>;
+  /** the scopes that were granted, where the server has said so */
+  granted(): string | undefined;
   /** ends sessions at the API, where it has an address for that */
   signOut(): Promise<void>;
 }
@@ -35,6 +38,7 @@ interface Credential {
 
 /** One scheme at work. */
 interface Scheme {
+  scope?(): string | undefined;
   credential(signal: AbortSignal | undefined): Promise<Credential>;
   signOut(): Promise<void>;
 }
@@ -53,7 +57,7 @@ export function createSignIn(
     Promise.all(schemes.map((scheme) => scheme.credential(signal)));
   const attached = async (request: HttpRequest, given: readonly Credential[]): Promise<HttpRequest> => {
     const signed = given.reduce((next, { attach }) => attach(next), request);
-    return code?.sign === undefined ? signed : { ...signed, ...(await code.sign(signed, account.values)) };
+    return code?.sign === undefined ? signed : { ...signed, ...(await ownSign(code.sign, signed, account)) };
   };
   return {
     sign: (next) => async (request) => {
@@ -70,10 +74,31 @@ export function createSignIn(
     async signIn(signal) {
       await credentials(signal);
     },
+    granted: () => schemes.map((scheme) => scheme.scope?.()).find((scope) => scope !== undefined),
     async signOut() {
       for (const scheme of schemes) await scheme.signOut();
     },
   };
+}
+
+/** @throws BridgeError FUNCTION_FAILED */
+async function ownSign(
+  sign: NonNullable<ConnectorCode["sign"]>,
+  request: HttpRequest,
+  { name, values }: Account,
+) {
+  const where = { account: name };
+  const failed = (cause: unknown) =>
+    callOwn("sign", where, (): never => {
+      throw cause;
+    });
+  const signed = await Promise.resolve()
+    .then(() => sign(request, values))
+    .catch(failed);
+  if (typeof signed?.url === "string" && typeof signed.headers === "object") return signed;
+  throw new BridgeError("FUNCTION_FAILED", "The connector's own sign has given no url and headers.", {
+    where,
+  });
 }
 
 function startScheme(scheme: SignInScheme, account: Account, redactor: Redactor, ports: SignInPorts): Scheme {
@@ -113,6 +138,7 @@ function renewable(
       const token = await keeper.token(signal);
       return { attach: attach(token), refused: () => keeper.refused(token) };
     },
+    scope: () => keeper.scope,
     async signOut() {
       const token = keeper.inUse;
       if (token !== undefined) await signOut?.(token);

@@ -8,6 +8,8 @@ export interface AccessToken {
   readonly endsAtMs: number | undefined;
   /** how long it lives in all, in ms */
   readonly lifeMs: number | undefined;
+  /** scopes that were granted, where the server says so */
+  readonly scope?: string | undefined;
 }
 
 /** Fetches an access token anew; `refused` is one that the API did not take. */
@@ -48,6 +50,11 @@ export class TokenKeeper {
     if (this.current?.value !== value) return;
     this.current = undefined;
     this.refusedValue = value;
+  }
+
+  /** The scopes of the token that is in use now. */
+  get scope(): string | undefined {
+    return this.current?.scope;
   }
 
   /** The token that is in use now, if there is one. */

@@ -1,6 +1,6 @@
 /** One request to an OAuth 2.0 token endpoint; the protocol's steps are oauth4webapi's. */
 
-import { importPKCS8 } from "jose";
+import { importPKCS8, SignJWT } from "jose";
 import * as oauth from "oauth4webapi";
 import { isLoopback } from "../core/ask/request-plan.js";
 import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
@@ -27,13 +27,16 @@ export interface OAuthClient {
         readonly privateKey: string;
         readonly algorithm: string;
         readonly keyId: string | undefined;
-      };
+      }
+    | { readonly kind: "client_secret_jwt"; readonly secret: string; readonly algorithm: string };
   readonly extra: Readonly<Record<string, string>>;
 }
 
 /** Endpoints, given or found. */
 export interface OAuthServer extends oauth.AuthorizationServer {
   readonly token_endpoint: string;
+  /** nobody has said who the issuer is: what names one cannot be compared */
+  readonly issuerUnknown?: boolean;
 }
 
 /** What a token endpoint gave. Times are in ms. */
@@ -132,7 +135,28 @@ export async function clientAuth({ auth, account }: OAuthClient): Promise<oauth.
       const key = await readPrivateKey(auth.privateKey, auth.algorithm, account);
       return oauth.PrivateKeyJwt(auth.keyId === undefined ? key : { key, kid: auth.keyId });
     }
+    case "client_secret_jwt":
+      return secretJwt(auth.secret, auth.algorithm);
   }
+}
+
+const ASSERTION_SECONDS = 60;
+
+/** A JWT signed by the client's secret (RFC 7523, section 2.2; OpenID Connect Core, section 9). */
+function secretJwt(secret: string, algorithm: string): oauth.ClientAuth {
+  return async (server, { client_id }, body) => {
+    const assertion = await new SignJWT({ jti: oauth.generateRandomNonce() })
+      .setProtectedHeader({ alg: algorithm })
+      .setIssuer(client_id)
+      .setSubject(client_id)
+      .setAudience(server.token_endpoint ?? server.issuer)
+      .setIssuedAt()
+      .setExpirationTime(`${ASSERTION_SECONDS}s`)
+      .sign(new TextEncoder().encode(secret));
+    body.set("client_id", client_id);
+    body.set("client_assertion_type", "urn:ietf:params:oauth:client-assertion-type:jwt-bearer");
+    body.set("client_assertion", assertion);
+  };
 }
 
 /** A PKCS #8 key in PEM; environment files often hold its line ends as `\n`. */
@@ -164,18 +188,20 @@ export async function readTokenResponse(
 ): Promise<TokenSet> {
   const { server, client, ports, redactor } = parts;
   if (isPassingStatus(response.status)) {
-    const retryAfterMs = retryAfter(response.headers.get("retry-after") ?? undefined, ports.clock.now());
+    const retryAfterMs = retryAfter(Object.fromEntries(response.headers), ports.clock.now());
     throw new BridgeError("SERVER_FAILED", `The token endpoint failed (${response.status}).`, {
       where,
       retryAfterMs,
     });
   }
-  if (response.status >= 400) throw await refusal(response, client.account, redactor, where);
+  if (response.status >= 400) throw await refusal(response, client, redactor, where, ports.clock.now());
   try {
+    const { answer, idToken } =
+      server.issuerUnknown === true ? await withoutIdToken(response) : { answer: response };
     const result = await oauth.processGenericTokenEndpointResponse(
       server,
       { client_id: client.clientId },
-      response,
+      answer,
     );
     redactor.add(result.access_token);
     if (result.refresh_token !== undefined) redactor.add(result.refresh_token);
@@ -184,7 +210,7 @@ export async function readTokenResponse(
       refreshToken: result.refresh_token,
       lifeMs: result.expires_in === undefined ? undefined : result.expires_in * 1000,
       scope: result.scope,
-      idToken: result.id_token,
+      idToken: idToken ?? result.id_token,
     };
   } catch (cause) {
     const seen = response.status === 200 ? "the answer is none" : `status ${response.status} came`;
@@ -192,15 +218,30 @@ export async function readTokenResponse(
   }
 }
 
+/** Without an issuer to compare, an ID token is only the server's word on who has signed in. */
+async function withoutIdToken(response: Response): Promise<{ answer: Response; idToken?: string }> {
+  const { id_token: idToken, ...rest } = (await response.clone().json()) as Record<string, unknown>;
+  if (typeof idToken !== "string") return { answer: response };
+  const { status, headers } = response;
+  return { answer: new Response(JSON.stringify(rest), { status, headers }), idToken };
+}
+
 async function refusal(
   response: Response,
-  account: string,
+  { account, auth }: OAuthClient,
   redactor: Redactor,
   where: Where,
+  nowMs: number,
 ): Promise<BridgeError> {
   const { status } = response;
   const said = (await response.json().catch(() => undefined)) as Record<string, unknown> | undefined;
   const code = typeof said?.error === "string" ? said.error : undefined;
+  if (code === undefined && (status === 404 || status === 405 || status === 410)) {
+    return new BridgeError("SIGN_IN_FAILED", `There is no token endpoint at this address (${status}).`, {
+      where,
+      hint: "Correct sign_in.token_url in the connector, or name the issuer so that it is found.",
+    });
+  }
   if (code === undefined && status !== 401 && status !== 403) {
     return new BridgeError("SIGN_IN_FAILED", `A token was expected, status ${status} came.`, { where });
   }
@@ -208,10 +249,30 @@ async function refusal(
   const words =
     code === undefined ? "" : `: "${redactor.hide(description === "" ? code : `${code}: ${description}`)}"`;
   const hint = hintFor(code ?? "invalid_client", description, account);
-  return new BridgeError("SIGN_IN_REFUSED", `The token endpoint refused to sign in (${status})${words}.`, {
-    where,
-    hint,
-  });
+  const signed = signedWords(auth, response, nowMs);
+  return new BridgeError(
+    "SIGN_IN_REFUSED",
+    `The token endpoint refused to sign in (${status})${words}.${signed}`,
+    {
+      where,
+      hint,
+    },
+  );
+}
+
+/** How the client's assertion was signed, and how far the clocks are apart (RFC 9110, section 6.6.1). */
+function signedWords(auth: OAuthClient["auth"], response: Response, nowMs: number): string {
+  if (auth.kind !== "private_key_jwt" && auth.kind !== "client_secret_jwt") return "";
+  const key =
+    auth.kind === "client_secret_jwt"
+      ? "the client secret"
+      : `the private key${auth.keyId === undefined ? ", without a key id" : ` of the id ${auth.keyId}`}`;
+  const told = Date.parse(response.headers.get("date") ?? "");
+  const offSeconds = Math.round((nowMs - told) / 1000);
+  const clock = Number.isNaN(told)
+    ? ""
+    : ` This machine's clock is ${Math.abs(offSeconds)} s ${offSeconds < 0 ? "behind" : "ahead of"} the server's.`;
+  return ` The client's assertion was signed by ${auth.algorithm} with ${key}.${clock}`;
 }
 
 const REDIRECT_HINT =

@@ -1,7 +1,7 @@
 /** Tokens in a warehouse's ledger: for servers that have no disk of their own, or several of them. */
 
 import { BridgeError } from "../core/errors.js";
-import { cipherKey, openSealed, sealText } from "./sealed.js";
+import { Seal } from "./sealed.js";
 import { locksByKey, type StoredTokens, type TokenStore } from "./token-store.js";
 
 /** Where sealed texts are kept by key; a warehouse's ledger is one. */
@@ -26,23 +26,23 @@ export function shelfTokenStore(shelf: SealedShelf, keyText: string | undefined)
       },
     );
   }
-  const key = cipherKey(keyText);
+  const seal = new Seal(keyText);
   return {
     title: shelf.title,
     async read(name) {
       const sealed = await shelf.read(name);
-      return sealed === undefined ? undefined : openTokens(sealed, key, shelf.title);
+      return sealed === undefined ? undefined : openTokens(sealed, seal, name, shelf.title);
     },
-    write: (name, tokens) => shelf.write(name, sealText(JSON.stringify(tokens), key)),
+    write: (name, tokens) => shelf.write(name, seal.close(JSON.stringify(tokens), name)),
     remove: (name) => shelf.remove(name),
     locked: locksByKey(),
   };
 }
 
 /** What was sealed; `place` says where, for messages. */
-export function openTokens(sealed: string, key: Buffer, place: string): StoredTokens {
+export function openTokens(sealed: string, seal: Seal, name: string, place: string): StoredTokens {
   try {
-    return JSON.parse(openSealed(sealed, key)) as StoredTokens;
+    return JSON.parse(seal.open(sealed, name)) as StoredTokens;
   } catch (cause) {
     throw new BridgeError(
       "TOKEN_STORE_FAILED",

@@ -43,6 +43,7 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--json", "events as JSON lines")
     .option("--record <file>", "write what the API answers into a HAR file, without secrets")
     .option("--replay <file>", "take the answers from such a file: nothing is sent")
+    .option("--wait", "wait while another run has the warehouse")
     .addHelpText("after", EXIT_CODE_HELP)
     .action(async (bridge, options) =>
       setExitCode(await (await import("./run-command.js")).runCommand(bridge, options)),
@@ -120,5 +121,10 @@ async function main(): Promise<number> {
     return EXIT_CODES[toBridgeError(error).kind];
   }
 }
+
+// a reader that has seen enough, such as head, closes the pipe: that is no failure
+process.stdout.on("error", (error: NodeJS.ErrnoException) => {
+  if (error.code !== "EPIPE") throw error;
+});
 
 process.exitCode = await main();

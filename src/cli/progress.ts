@@ -273,6 +273,14 @@ export function reportText(run: number, streams: readonly StreamReport[]): strin
     each.cursor ?? "",
   ]);
   const lines = [tableText(columns, rows)];
+  for (const { stream, received, leftOut, doubled } of streams) {
+    if (leftOut === 0 && doubled === 0) continue;
+    const others = [
+      leftOut === 0 ? [] : [`${countText(leftOut)} left out`],
+      doubled === 0 ? [] : [`${countText(doubled)} came more than once`],
+    ].flat();
+    lines.push(colors.dim(`  ${countOf(received, "record")} of ${stream} received: ${others.join(", ")}`));
+  }
   for (const { stream, quarantined } of streams) {
     if (quarantined === 0) continue;
     const query = `SELECT * FROM early_bridge.quarantine WHERE run = ${run} AND stream = '${stream}'`;
@@ -280,9 +288,16 @@ export function reportText(run: number, streams: readonly StreamReport[]): strin
       colors.yellow(`  ${countOf(quarantined, "record")} of ${stream} went into quarantine: ${query}`),
     );
   }
-  const failures = new Map(
-    streams.flatMap(({ error }) => (error === undefined ? [] : [[error.message, error]])),
-  );
-  for (const error of failures.values()) lines.push("", errorText(error));
+  const told = new Map<string, string[]>();
+  for (const { stream, error } of streams) {
+    if (error === undefined) continue;
+    // what several streams met is told once, with all of their names
+    const others = told.get(error.message);
+    if (others === undefined) lines.push("", errorText(error));
+    told.set(error.message, [...(others ?? []), stream]);
+  }
+  for (const names of told.values())
+    if (names.length > 1)
+      lines.push(`  ${colors.dim("also")}   ${names.slice(1).join(", ")}: the same as ${names[0]}`);
   return lines.join("\n");
 }

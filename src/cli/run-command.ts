@@ -5,6 +5,7 @@ import colors from "picocolors";
 import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { openReplay, type Recorder, type Replay } from "../http/har.js";
 import { readRecording, recordInto } from "../http/har-file.js";
+import { nodeClock } from "../http/node-clock.js";
 import type { RunReport } from "../run/events.js";
 import { type OpenedProject, openProject } from "../run/project.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
@@ -21,6 +22,8 @@ export interface RunCommandOptions {
   readonly record?: string | undefined;
   /** take the answers from this HAR file */
   readonly replay?: string | undefined;
+  /** wait while another run has the warehouse */
+  readonly wait?: boolean | undefined;
 }
 
 /** The exit code: of the first failure, where there is one. */
@@ -48,12 +51,32 @@ async function runOne(
     const ways = options.replay === undefined ? {} : await openReplayFile(options.replay);
     const kind = viewKind(options);
     const run = { stream: options.stream, kind, ...ways };
-    const carry = (recorder?: Recorder) => runBridge(project, name, { ...run, recorder }, stop);
+    const carry = (recorder?: Recorder) => {
+      const once = () => runBridge(project, name, { ...run, recorder }, stop);
+      return options.wait === true ? whenFree(once, kind, stop.signal) : once();
+    };
     return exitCodeOf(await (options.record === undefined ? carry() : recorded(options.record, kind, carry)));
   } catch (thrown) {
     const error = toBridgeError(thrown, { bridge: name });
     tellError(error, options.json === true);
     return EXIT_CODES[error.kind];
+  }
+}
+
+/** How long to wait before looking again whether the warehouse is free, in ms. */
+const LOOK_AGAIN_MS = 1000;
+
+/** Tries again while another run has the warehouse. */
+async function whenFree<T>(work: () => Promise<T>, kind: ViewKind, signal: AbortSignal): Promise<T> {
+  for (let told = false; ; told = true) {
+    try {
+      return await work();
+    } catch (error) {
+      const isTaken = isBridgeError(error, "WAREHOUSE_LOCKED") || isBridgeError(error, "BRIDGE_RUNNING");
+      if (!isTaken || signal.aborted) throw error;
+      if (!told && kind !== "json") process.stdout.write(`${error.message} Waiting until it is free …\n`);
+      await nodeClock.sleep(LOOK_AGAIN_MS, signal);
+    }
   }
 }
 
@@ -137,6 +160,9 @@ export async function runBridge(
     view.stopping();
     stop.abort();
   };
+  // nobody reads any more, as with `| head`: the run ends at a checkpoint, and quietly
+  const onClosed = () => stop.abort();
+  process.stdout.on("error", onClosed);
   process.on("SIGINT", onInterrupt);
   process.on("SIGTERM", onInterrupt);
   try {
@@ -152,6 +178,7 @@ export async function runBridge(
     process.off("SIGINT", onInterrupt);
     process.off("SIGTERM", onInterrupt);
     await close();
+    process.stdout.off("error", onClosed);
   }
 }
 
@@ -163,6 +190,10 @@ function tellReport(report: RunReport): void {
   process.stdout.write(`${reportText(run, streams)}\n\n`);
   if (outcome === "stopped" && report.error === undefined)
     process.stdout.write("Stopped at a checkpoint; run again to go on from there.\n");
+  if (outcome === "incomplete")
+    process.stdout.write(
+      "Incomplete: what came is loaded, rows may be missing, and the cursor stays where it was.\n",
+    );
 }
 
 function exitCodeOf({ outcome, error }: RunReport): number {

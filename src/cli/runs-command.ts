@@ -3,7 +3,7 @@
 import colors from "picocolors";
 import { BridgeError } from "../core/errors.js";
 import { openProject } from "../run/project.js";
-import type { RunRecord, StreamRecord } from "../warehouse/warehouse.js";
+import type { ErrorRecord, RunRecord, StreamOutcome } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { tableText } from "./table.js";
 import { bytesText, countOf, countText, momentText, timeText } from "./words.js";
@@ -26,6 +26,7 @@ export async function runsCommand(run: number | undefined, options: RunsCommandO
     const session = await warehouse.open({ readOnly: true });
     try {
       const runs = await session.ledger.runs({ bridge: options.bridge, run, limit: options.limit });
+      if (run !== undefined && runs.length === 0) throw noSuchRun(run);
       if (options.json === true) for (const each of runs) process.stdout.write(`${JSON.stringify(each)}\n`);
       else
         process.stdout.write(
@@ -70,24 +71,30 @@ function historyText(title: string, runs: readonly RunRecord[]): string {
 
 function detailText(number: number, runs: readonly RunRecord[]): string {
   const run = runs[0];
-  if (run === undefined) {
-    throw new BridgeError("CONFIG_UNKNOWN_NAME", `There is no run ${number}.`, {
-      hint: "See early-bridge runs.",
-    });
-  }
+  if (run === undefined) throw noSuchRun(number);
   const took = run.endedAtMs === undefined ? "" : `, took ${timeText(run.endedAtMs - run.startedAtMs)}`;
   const lines = [`${colors.bold(`run ${run.run}`)} of bridge ${run.bridge}: ${outcomeText(run.outcome)}`];
   lines.push(`started ${momentText(run.startedAtMs)}${took}`);
-  if (run.errorCode !== undefined) lines.push(`${colors.red(run.errorCode)}  ${run.errorMessage}`);
+  // a stream tells of its own failure
+  if (run.errorCode !== undefined && run.streams.every(({ failure }) => failure === undefined))
+    lines.push(`${colors.red(run.errorCode)}  ${run.errorMessage}`);
   for (const stream of run.streams) lines.push("", ...streamLines(stream));
   return lines.join("\n");
 }
 
-function streamLines(stream: StreamRecord): string[] {
-  const { added, changed, same, removed, quarantined } = stream;
+function noSuchRun(number: number): BridgeError {
+  return new BridgeError("CONFIG_UNKNOWN_NAME", `There is no run ${number}.`, {
+    hint: "See early-bridge runs.",
+  });
+}
+
+function streamLines(stream: StreamOutcome): string[] {
+  const { added, changed, same, removed, quarantined, leftOut, doubled, failure } = stream;
   const rows = [`${countText(added)} added`, `${countText(changed)} changed`, `${countText(same)} same`];
   if (removed > 0) rows.push(`${countText(removed)} removed`);
   if (quarantined > 0) rows.push(`${countText(quarantined)} in quarantine`);
+  if (leftOut > 0) rows.push(`${countText(leftOut)} left out`);
+  if (doubled > 0) rows.push(`${countText(doubled)} came more than once`);
   const asked = [
     countOf(stream.requests, "request"),
     countOf(stream.retries, "retrie").replace("retrie ", "retry "),
@@ -98,6 +105,15 @@ function streamLines(stream: StreamRecord): string[] {
     `    rows    ${rows.join(", ")}`,
     `    asked   ${countOf(stream.pages, "page")} in ${asked.join(", ")}; waited ${timeText(stream.waitedMs)}`,
     `    time    ${timeText(stream.askMs)} for pages, ${timeText(stream.shapeMs)} shaping, ${timeText(stream.loadMs)} loading, ${countOf(stream.checkpoints, "checkpoint")}`,
+    ...(failure === undefined ? [] : failureLines(failure)),
+  ];
+}
+
+function failureLines({ code, message, where, hint }: ErrorRecord): string[] {
+  return [
+    `    ${colors.red(code)}  ${message}`,
+    ...(where === "" ? [] : [`      ${colors.dim("where")}  ${where}`]),
+    `      ${colors.dim("next")}   ${hint}`,
   ];
 }
 

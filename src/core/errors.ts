@@ -6,7 +6,16 @@
  */
 
 /** What kind of thing failed. The command line turns it into its exit code. */
-export type ErrorKind = "config" | "sign_in" | "api" | "data" | "warehouse" | "stopped" | "internal";
+export type ErrorKind =
+  | "config"
+  | "sign_in"
+  | "api"
+  | "data"
+  | "incomplete"
+  | "warehouse"
+  | "limit"
+  | "stopped"
+  | "internal";
 
 interface CodeEntry {
   readonly kind: ErrorKind;
@@ -75,12 +84,17 @@ export const ERROR_CODES = {
   },
   ANSWER_FAILED: { kind: "api", hint: "Read the API's own words above: a rule of fails_when says stop." },
   ANSWER_SKIPPED: { kind: "api", hint: "A rule of fails_when says that nothing is there." },
+  ANSWER_UNLIKE: {
+    kind: "api",
+    hint: "Run again later. If this is how the API answers, say what it means by fails_when.",
+    retryable: true,
+  },
   ANSWER_BUSY: {
     kind: "api",
     hint: "Run again later: it goes on from the last checkpoint.",
     retryable: true,
   },
-  LIMIT_SPENT: { kind: "stopped", hint: "Run again then: it goes on from the last checkpoint." },
+  LIMIT_SPENT: { kind: "limit", hint: "Run again then: it goes on from the last checkpoint." },
   RETRIES_SPENT: { kind: "api", hint: "Run again later: the API fails too often now." },
   REPORT_FAILED: { kind: "api", hint: "Check the report's request: the API could not make it." },
   RESULTS_CUT: {
@@ -101,9 +115,18 @@ export const ERROR_CODES = {
     kind: "data",
     hint: "Correct the stream's `where`: fields are record.name, and a text is compared with a text.",
   },
+  FUNCTION_FAILED: { kind: "config", hint: "Correct the connector's own function that is named." },
   PART_INVALID: { kind: "data", hint: "Each value of `each` must be a text, a number or true/false." },
   BODY_TOO_LARGE: { kind: "api", hint: "Ask for smaller pages in the stream's query." },
   RECORDS_NOT_FOUND: { kind: "data", hint: "Correct the stream's `records` path." },
+  INCOMPLETE: {
+    kind: "incomplete",
+    hint: "The rows that came are in, and the cursor stays: the next run asks for the same again.",
+  },
+  KEY_NOT_UNIQUE: {
+    kind: "data",
+    hint: "Name all fields that identify a record: key: [id, …]; or leave key out and write: replace.",
+  },
   RECORDS_NOT_FIT: {
     kind: "data",
     hint: "Correct the column's type under `columns` of the stream, or leave it out: types are inferred.",
@@ -117,10 +140,19 @@ export const ERROR_CODES = {
     kind: "data",
     hint: "Check pages.token and pages.query: the API does not move on with them.",
   },
+  CURSOR_UNFIT: {
+    kind: "data",
+    hint: "Choose a cursor.field whose values are all of one kind; or give the bridge another name, to begin anew.",
+  },
   CURSOR_NOT_FOUND: { kind: "data", hint: "Correct cursor.field: no record has a usable value there." },
   WAREHOUSE_LOCKED: {
     kind: "warehouse",
-    hint: "Close the other program that has the file open, then run again.",
+    hint: "Close the other program that has the file open, then run again; or wait for it: early-bridge run --wait.",
+    retryable: true,
+  },
+  BRIDGE_RUNNING: {
+    kind: "warehouse",
+    hint: "Wait until its run has ended; on the command line: early-bridge run --wait.",
     retryable: true,
   },
   WAREHOUSE_FOREIGN: {
@@ -245,6 +277,20 @@ export function toBridgeError(error: unknown, where: Where = {}): BridgeError {
   }
   const message = error instanceof Error ? error.message : String(error);
   return new BridgeError("INTERNAL", message, { where, cause: error });
+}
+
+/** Calls a function of a connector's author: what it throws is told as its own. @throws BridgeError FUNCTION_FAILED */
+export function callOwn<T>(name: string, where: Where, work: () => T): T {
+  try {
+    return work();
+  } catch (cause) {
+    if (isBridgeError(cause)) throw cause;
+    const words = cause instanceof Error ? cause.message : String(cause);
+    throw new BridgeError("FUNCTION_FAILED", `The connector's own ${name} has thrown: ${words}`, {
+      where,
+      cause,
+    });
+  }
 }
 
 /** The place as one line, outermost first; empty when nothing is known. */

@@ -10,6 +10,8 @@ import {
   inflateSync,
 } from "node:zlib";
 
+import { isGzip } from "../core/ask/unpack.js";
+
 interface Coding {
   whole(body: Uint8Array, options: { readonly maxOutputLength: number }): Uint8Array;
   stream(): Transform;
@@ -38,6 +40,11 @@ export function unpack(raw: Uint8Array, header: string | undefined, maxBytes: nu
   const body = codingsOf(header).reduce((packed, coding) => coding.whole(packed, options), raw);
   if (body.length <= maxBytes) return body;
   throw Object.assign(new Error("too large"), { code: "ERR_BUFFER_TOO_LARGE" });
+}
+
+/** A file that is packed by gzip, unpacked by Node's zlib: all members, with their sums and lengths; others as they are. */
+export function unpackFile(body: Uint8Array, maxBytes: number): Uint8Array {
+  return isGzip(body) ? gunzipSync(body, { maxOutputLength: maxBytes }) : body;
 }
 
 /** The same for a body that is still coming; errors of its source end the stream that is given back. */

@@ -1,18 +1,20 @@
 /**
- * One exchange with an API: `retry( record( sign( pace( send ) ) ) )`. The answer is judged and read inside the
- * retry, for a body that cannot be read is a failure like any other.
+ * One exchange with an API: `retry( record( pace( sign( send ) ) ) )`. A request is signed after its wait, for a token
+ * may end meanwhile. The answer is judged and read inside the retry, for a body that cannot be read is a failure like
+ * any other.
  */
 
 import { parseBody } from "../core/ask/answer.js";
-import { type FailRule, judge } from "../core/ask/fail-rules.js";
+import { type FailRule, judge, unlikeInRule } from "../core/ask/fail-rules.js";
+import { KeyDigests } from "../core/ask/key-digests.js";
 import type { Clock } from "../core/clock.js";
 import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
 import { type LimitsTold, readLimits } from "../core/pace/limit-headers.js";
 import { RETRY_DEFAULTS } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
-import { type Charge, limitSpent, type PaceGate } from "./pace-gate.js";
+import { type Charge, type Entered, limitSpent, type PaceGate } from "./pace-gate.js";
 import { type RetryParts, type RunBudget, withRetries } from "./retry.js";
-import { checkStatus } from "./status-errors.js";
+import { checkStatus, isSignInPage } from "./status-errors.js";
 import type { HttpRequest, HttpResponse, Send } from "./transport.js";
 
 /** Counts of one stream's requests; the exchange adds to it. */
@@ -44,7 +46,8 @@ export async function whileWaiting<T>(tally: Tally, clock: Clock, work: () => Pr
 /** What an exchange tells while it goes on. */
 export type ExchangeEvent =
   | { readonly type: "waiting"; readonly reason: "pace" | "api asked"; readonly ms: number }
-  | { readonly type: "retry"; readonly attempt: number; readonly ms: number; readonly why: string };
+  | { readonly type: "retry"; readonly attempt: number; readonly ms: number; readonly why: string }
+  | { readonly type: "notice"; readonly message: string };
 
 export interface ExchangeContext {
   readonly where: Where;
@@ -72,6 +75,10 @@ export interface ExchangeParts extends RetryParts {
   readonly sign: Signer;
   readonly gate: PaceGate;
   readonly redactor: Redactor;
+  /** scopes that were granted, where that is known */
+  readonly granted?: (() => string | undefined) | undefined;
+  /** the API's own origins: redirects are followed within them only */
+  readonly origins?: readonly string[] | undefined;
   readonly onRecord?: ((recorded: RecordedExchange) => void) | undefined;
 }
 
@@ -94,8 +101,12 @@ export function createExchange(parts: ExchangeParts): Exchange {
 
 class AccountExchange implements Exchange {
   /** addresses that have given a good answer: what fails there later is a passing fault */
-  private readonly answered = new Set<string>();
+  private readonly answered = new KeyDigests();
   private behind = 0;
+  /** rules that compare unlike kinds, and are said to */
+  private readonly unlikeTold = new Set<FailRule>();
+  /** addresses that have moved for good, and are said to have */
+  private readonly moved = new KeyDigests();
   private budget: RunBudget = { requests: 0, retries: 0 };
 
   constructor(private readonly parts: ExchangeParts) {}
@@ -115,15 +126,22 @@ class AccountExchange implements Exchange {
   ): Promise<T> {
     const { parts } = this;
     const { tally, signal, onEvent } = context;
-    const send = this.recorded(parts.sign(this.paced(context)));
+    const send = this.recorded(this.paced(context));
     const where = { ...context.where, request: parts.redactor.hide(`${request.method} ${request.url}`) };
-    const attempt = async () => {
+    let refusedOnce = false;
+    const attempt = async (): Promise<T> => {
       try {
         const response = await send({ ...request, signal });
         const value = await readOrRelease(response, () => read(this.judged(response, context)));
-        this.answered.add(addressOf(request));
+        this.answered.add(addressOf(request), 1);
         return value;
       } catch (error) {
+        // one refusal of good credentials may be a slip of the API's own
+        if (isBridgeError(error, "TOKEN_REFUSED") && !refusedOnce && request.repeatable !== false) {
+          refusedOnce = true;
+          onRetry(0, error, 1);
+          return attempt();
+        }
         throw request.repeatable === false ? onceOnly(error) : error;
       }
     };
@@ -151,28 +169,70 @@ class AccountExchange implements Exchange {
     return error.code !== "RATE_LIMITED" || patient ? error : limitSpent(clock.now() + waits);
   }
 
-  /** Sends when the pace permits, and learns from the answer. */
+  /** Signs and sends when the pace permits, and learns from the answer. */
   private paced({ tally, signal, onEvent, charge = {} }: ExchangeContext): Send {
-    const { gate, send, clock } = this.parts;
-    return async (signed) => {
-      const onWait = (ms: number, reason: "pace" | "api asked") => onEvent?.({ type: "waiting", reason, ms });
-      const entered = await whileWaiting(tally, clock, () => gate.enter(charge, signal, onWait));
-      tally.requests++;
-      this.budget.requests++;
-      const sentMs = clock.now();
+    const { gate, sign, clock } = this.parts;
+    const onWait = (ms: number, reason: "pace" | "api asked") => onEvent?.({ type: "waiting", reason, ms });
+    const enter = () => whileWaiting(tally, clock, () => gate.enter(charge, signal, onWait));
+    return async (request) => {
+      let entered: Entered | undefined = await enter();
+      // a signer sends again, with a new token, what was refused by the old one: that counts as well
+      const send: Send = async (signed) => {
+        const mine = entered ?? (await enter());
+        entered = undefined;
+        return this.sendEntered(mine, signed, tally);
+      };
       try {
-        const response = await send(signed);
-        const told = readLimits(response.headers, clock.now());
-        if (response.status === 429) gate.refused(entered, told);
-        else gate.leave(entered, told);
-        this.noteClock(response, sentMs);
-        tally.bytes += response.spool?.size ?? response.body.length;
-        return response;
-      } catch (error) {
-        gate.leave(entered, undefined);
-        throw error;
+        return await this.followed(request, sign(send), onEvent);
+      } finally {
+        if (entered !== undefined) gate.leave(entered, undefined);
       }
     };
+  }
+
+  /**
+   * Follows redirects of a GET within the API's own origins (RFC 9110, section 15.4); each address is signed anew. One
+   * to a page for people is left as it is: it says that nobody is signed in.
+   */
+  private async followed(
+    request: HttpRequest,
+    send: Send,
+    onEvent: ExchangeContext["onEvent"],
+  ): Promise<HttpResponse> {
+    const { origins = [], redactor } = this.parts;
+    let at = request;
+    for (let hops = 0; ; hops++) {
+      const response = await send(at);
+      const to = redirectOf(at, response);
+      if (to === undefined || hops === MOST_REDIRECTS || !origins.includes(to.origin)) return response;
+      const from = addressOf(at);
+      const isForGood = response.status === 301 || response.status === 308;
+      if (isForGood && this.moved.add(from, 1) === "new") {
+        const message = `${from} has moved to ${to.origin}${to.pathname} (${response.status}): write that address instead.`;
+        onEvent?.({ type: "notice", message: redactor.hide(message) });
+      }
+      at = { ...at, url: to.href };
+    }
+  }
+
+  private async sendEntered(entered: Entered, signed: HttpRequest, tally: Tally): Promise<HttpResponse> {
+    const { gate, send, clock } = this.parts;
+    gate.departed(entered);
+    tally.requests++;
+    this.budget.requests++;
+    const sentMs = clock.now();
+    try {
+      const response = await send(signed);
+      const told = readLimits(response.headers, clock.now());
+      if (response.status === 429) gate.refused(entered, told);
+      else gate.leave(entered, told);
+      this.noteClock(response, sentMs);
+      tally.bytes += response.spool?.size ?? response.body.length;
+      return response;
+    } catch (error) {
+      gate.leave(entered, undefined);
+      throw error;
+    }
   }
 
   private recorded(send: Send): Send {
@@ -194,9 +254,17 @@ class AccountExchange implements Exchange {
   }
 
   /** The connector's rules go first, then the status. */
-  private judged(response: HttpResponse, { fails = [] }: ExchangeContext): HttpResponse {
+  private judged(response: HttpResponse, { fails = [], onEvent }: ExchangeContext): HttpResponse {
     const { redactor, clock } = this.parts;
-    const verdict = judge(fails, { ...response, body: () => bodyTree(response.body) });
+    const answer = { ...response, body: () => bodyTree(response.body) };
+    for (const rule of fails) {
+      if (this.unlikeTold.has(rule)) continue;
+      const message = unlikeInRule(rule, answer);
+      if (message === undefined) continue;
+      this.unlikeTold.add(rule);
+      onEvent?.({ type: "notice", message });
+    }
+    const verdict = judge(fails, answer);
     const told: LimitsTold = readLimits(response.headers, clock.now());
     switch (verdict?.means) {
       case "retry":
@@ -210,7 +278,7 @@ class AccountExchange implements Exchange {
       case "halve":
         throw new BridgeError("RESULTS_CUT", `The API gives no more at a time: ${verdict.why}`);
       default:
-        return checkStatus(response, redactor, clock.now());
+        return checkStatus(response, redactor, clock.now(), this.parts.granted?.());
     }
   }
 }
@@ -247,13 +315,23 @@ function onceOnly(error: unknown): unknown {
   });
 }
 
+const MOST_REDIRECTS = 5;
+const REDIRECTS: readonly number[] = [301, 302, 303, 307, 308];
+
+function redirectOf({ method, url }: HttpRequest, { status, headers }: HttpResponse): URL | undefined {
+  const { location } = headers;
+  if (method !== "GET" || !REDIRECTS.includes(status) || location === undefined) return undefined;
+  if (isSignInPage(location) || !URL.canParse(location, url)) return undefined;
+  return new URL(location, url);
+}
+
 function addressOf({ url }: HttpRequest): string {
   return url.split("?")[0]!;
 }
 
 /** A web page, or something else that is no JSON: mostly a wrong address, now and then a passing fault. */
 function looksMisdirected(error: BridgeError): boolean {
-  return error.code === "BODY_HTML" || error.code === "BODY_NOT_JSON" || error.code === "BODY_UNREADABLE";
+  return ["BODY_HTML", "BODY_NOT_JSON", "BODY_UNREADABLE", "ANSWER_UNLIKE"].includes(error.code);
 }
 
 function isUnreached(error: BridgeError): boolean {

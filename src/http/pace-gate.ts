@@ -128,6 +128,11 @@ export class PaceGate {
     });
   }
 
+  /** The request goes out now, later than it was let go: a token was fetched for it first. */
+  departed(entered: Entered): void {
+    for (const [pace, ticket] of entered.tickets) pace.departed(ticket, this.clock.now());
+  }
+
   /** The answer is there, or none will come; `told` is what it says of the limits. */
   leave(entered: Entered, told: LimitsTold | undefined): void {
     const now = this.clock.now();
@@ -136,7 +141,7 @@ export class PaceGate {
     this.wake?.();
   }
 
-  /** The API answered 429: everyone waits. */
+  /** The API answered 429: the narrowest that it concerns waits, the group or else the account. */
   refused(entered: Entered, told: LimitsTold): void {
     if (this.unlimited) {
       this.leave(entered, undefined);

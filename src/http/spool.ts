@@ -13,12 +13,15 @@ import { parse } from "csv-parse";
 import {
   type AnswerPlan,
   brokenOff,
+  columnNames,
   csvError,
   csvOptions,
   linesToRecords,
   nameFields,
 } from "../core/ask/answer.js";
+import { tooLarge } from "../core/ask/unpack.js";
 import { BridgeError, type Where } from "../core/errors.js";
+import { paceOfBody } from "./body-pace.js";
 import { unpackStream } from "./content-coding.js";
 
 /** A body in a file that has no name: it is gone when it is closed, or when the process ends. */
@@ -29,6 +32,10 @@ export interface Spool {
 
 /** Bodies up to this are read in memory. */
 export const SPOOL_ABOVE = 16 * 1024 * 1024;
+/** A body in a file is not taken beyond this. */
+const MOST_SPOOLED = 64 * 1024 ** 3;
+/** One line, or one row, of a file is not longer than this. */
+const LONGEST_LINE = 64 * 1024 * 1024;
 const RECORDS_PER_PAGE = 5000;
 
 /** Reads a body; into a file when it grows too long. */
@@ -41,8 +48,9 @@ export async function readLongBody(
   let size = 0;
   let file: FileHandle | undefined;
   try {
-    for await (const chunk of unpackStream(source, encoding)) {
+    for await (const chunk of unpackStream(Readable.from(paceOfBody(source)), encoding)) {
       size += (chunk as Buffer).length;
+      if (size > MOST_SPOOLED) throw tooLarge(MOST_SPOOLED, {});
       if (file === undefined) chunks.push(chunk as Buffer);
       else await file.writeFile(chunk as Buffer);
       if (file !== undefined || size <= spoolAbove) continue;
@@ -121,12 +129,16 @@ async function* csvRecords(
   csv: Extract<AnswerPlan, { kind: "csv" }>["csv"],
   where: Where,
 ): AsyncGenerator<unknown[]> {
-  const rows = pipeline(text, parse(csvOptions(csv) as object), () => {});
-  let names = csv.header === true ? undefined : csv.header;
+  const rows = pipeline(
+    text,
+    parse({ ...(csvOptions(csv) as object), max_record_size: LONGEST_LINE }),
+    () => {},
+  );
+  let names = csv.header === true ? undefined : columnNames(csv.header);
   let records: unknown[] = [];
   try {
     for await (const row of rows) {
-      if (names === undefined) names = row as string[];
+      if (names === undefined) names = columnNames(row as unknown[]);
       else records.push(nameFields(row as unknown[], names));
       if (records.length < RECORDS_PER_PAGE) continue;
       yield records;
@@ -144,6 +156,7 @@ async function* lineRecords(text: Readable, where: Where): AsyncGenerator<unknow
   for await (const chunk of text) {
     const pieces = (rest + String(chunk)).split("\n");
     rest = pieces.pop() ?? "";
+    if (rest.length > LONGEST_LINE) throw tooLarge(LONGEST_LINE, where);
     lines.push(...pieces);
     if (lines.length < RECORDS_PER_PAGE) continue;
     // whole lines: an empty one at the end tells that none of them breaks off

@@ -1,21 +1,46 @@
 /** Answers that are no success, as errors: with the API's own words, the likely cause and the next step. */
 
+import { apiWords } from "../core/ask/api-words.js";
 import { BridgeError } from "../core/errors.js";
 import { retryAfter } from "../core/pace/limit-headers.js";
 import { isPassingStatus } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
 import type { HttpResponse } from "./transport.js";
 
+/** Whether an address is a page where people sign in. */
+export function isSignInPage(address: string): boolean {
+  return /login|signin|sign-in|sso|auth/i.test(address);
+}
+
 /** Gives a successful answer back; throws the error for any other. */
-export function checkStatus(response: HttpResponse, redactor: Redactor, nowMs: number): HttpResponse {
+export function checkStatus(
+  response: HttpResponse,
+  redactor: Redactor,
+  nowMs: number,
+  /** scopes that were granted, separated by spaces, where that is known */
+  granted?: string | undefined,
+): HttpResponse {
   const { status } = response;
+  if (status === 206)
+    throw new BridgeError(
+      "BODY_TRUNCATED",
+      "The API gave only a part of the answer (206), which nobody asked for.",
+    );
   if (status >= 200 && status < 300) return response;
-  const said = redactor.hide(apiWords(response.body));
+  const said = redactor.hide(bodyWords(response.body));
   const words = said === "" ? "" : ` It says: ${said}`;
-  const retryAfterMs = retryAfter(response.headers["retry-after"], nowMs);
+  const retryAfterMs = retryAfter(response.headers, nowMs);
+  if (status === 304)
+    throw new BridgeError(
+      "REQUEST_REFUSED",
+      "The API says that nothing has changed (304) and gives no data.",
+      {
+        hint: "Nothing was asked for on condition: remove If-None-Match or If-Modified-Since from headers, or a cache on the way.",
+      },
+    );
   if (status >= 300 && status < 400) {
     const to = redactor.hide(response.headers.location ?? "nowhere");
-    const hint = /login|signin|sign-in|sso|auth/i.test(to)
+    const hint = isSignInPage(to)
       ? "Check the sign-in: the API sends people who are not signed in to that page."
       : undefined;
     throw new BridgeError("REDIRECTED", `The API points to another address: ${to}`, { hint });
@@ -27,7 +52,7 @@ export function checkStatus(response: HttpResponse, redactor: Redactor, nowMs: n
       });
     case 403:
       throw new BridgeError("FORBIDDEN", `The API forbids this request (403).${words}`, {
-        hint: addressHint(said) ?? placeHint(said),
+        hint: scopeHint(response, granted) ?? addressHint(said) ?? placeHint(said),
       });
     case 404:
     case 410:
@@ -47,26 +72,33 @@ export function checkStatus(response: HttpResponse, redactor: Redactor, nowMs: n
   }
 }
 
-/** The message in an error body, shortened: a `message`, `error` or `detail` of JSON, or the text itself. */
-function apiWords(body: Uint8Array): string {
-  const text = new TextDecoder().decode(body.subarray(0, 2000)).trim();
+/** The words in an error body, shortened: those of JSON, a web page's title, or the text itself. */
+function bodyWords(body: Uint8Array): string {
+  const text = new TextDecoder().decode(body.subarray(0, 20_000)).trim();
   let said = text;
   try {
-    const json = JSON.parse(text) as Record<string, unknown>;
-    const candidates = [json.message, json.error_description, json.detail, json.error, json.title];
-    const found = candidates.find((each) => typeof each === "string" && each !== "");
-    if (typeof found === "string") said = found;
+    said = apiWords(JSON.parse(text)) ?? text;
   } catch {
     if (text.startsWith("<")) said = /<title[^>]*>([^<]*)/i.exec(text)?.[1]?.trim() ?? "";
   }
   const oneLine = said.replaceAll(/\s+/g, " ");
-  return oneLine.length > 200 ? `${oneLine.slice(0, 199)}…` : oneLine;
+  return oneLine.length > 300 ? `${oneLine.slice(0, 299)}…` : oneLine;
 }
 
 function placeHint(said: string): string | undefined {
   if (!/sandbox|test (key|mode)|live (key|mode)|production|region|environment|data ?cent/i.test(said))
     return undefined;
   return "The credentials belong to another environment or region: give the base address that goes with them, or the other way round.";
+}
+
+/** RFC 6750, section 3.1: the scope that a request needs. */
+function scopeHint({ headers }: HttpResponse, granted: string | undefined): string | undefined {
+  const challenge = headers["www-authenticate"] ?? "";
+  if (!/\binsufficient_scope\b/.test(challenge)) return undefined;
+  const wanted = /\bscope="?([^",]+)"?/.exec(challenge)?.[1];
+  const needed = wanted === undefined ? "a scope that was not granted" : `the scope ${wanted}`;
+  const has = granted === undefined || granted === "" ? "" : `; granted: ${granted}`;
+  return `This request needs ${needed}${has}. Add it to sign_in.scope, and sign in anew.`;
 }
 
 function addressHint(said: string): string | undefined {

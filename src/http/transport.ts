@@ -1,8 +1,9 @@
 /** Bytes over HTTP: pooled connections, time-outs, decompression. One request, one answer, no policy. */
 
 import { Agent, type Dispatcher, EnvHttpProxyAgent, ProxyAgent } from "undici";
-import { BridgeError, type ErrorCode } from "../core/errors.js";
+import { BridgeError, type ErrorCode, isBridgeError } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
+import { paceOfBody } from "./body-pace.js";
 import { ACCEPT_ENCODING, unpack } from "./content-coding.js";
 import { readLongBody, type Spool } from "./spool.js";
 
@@ -34,6 +35,8 @@ export interface TransportOptions {
   readonly headersMs?: number | undefined;
   /** between two pieces of the body */
   readonly bodyMs?: number | undefined;
+  /** a body that trickles is given up after so long; in ms */
+  readonly slowAfterMs?: number | undefined;
   /** connections per origin */
   readonly connections?: number | undefined;
   /** of a body as it is after decompression, in bytes */
@@ -76,12 +79,20 @@ export function openTransport(options: TransportOptions = {}): Transport {
     { connections, headersTimeout: headersMs, bodyTimeout: bodyMs, pipelining: 1 },
     connectMs,
   );
-  return { send: (request) => sendBy(agent, request, maxBodyBytes), close: () => agent.destroy() };
+  const proxies = options.proxy === undefined ? proxiesOfEnvironment() : [options.proxy];
+  const limits = { maxBodyBytes, slowAfterMs: options.slowAfterMs };
+  return { send: (request) => sendBy(agent, request, limits, proxies), close: () => agent.destroy() };
 }
+
+function proxiesOfEnvironment(): string[] {
+  return PROXY_VARIABLES.flatMap((name) => process.env[name] || []);
+}
+
+const PROXY_VARIABLES = ["HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy"];
 
 /** Whether the environment names a proxy; NO_PROXY then says for which hosts it does not count. */
 export function proxyFromEnvironment(): boolean {
-  return ["HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy"].some((name) => process.env[name]);
+  return proxiesOfEnvironment().length > 0;
 }
 
 function openAgent({ proxy, tls }: TransportOptions, common: Agent.Options, connectMs: number): Dispatcher {
@@ -92,7 +103,12 @@ function openAgent({ proxy, tls }: TransportOptions, common: Agent.Options, conn
     : new Agent({ ...common, connect });
 }
 
-async function sendBy(agent: Dispatcher, request: HttpRequest, maxBodyBytes: number): Promise<HttpResponse> {
+async function sendBy(
+  agent: Dispatcher,
+  request: HttpRequest,
+  { maxBodyBytes, slowAfterMs }: { maxBodyBytes: number; slowAfterMs: number | undefined },
+  proxies: readonly string[],
+): Promise<HttpResponse> {
   const url = new URL(request.url);
   try {
     const answer = await agent.request({
@@ -106,13 +122,35 @@ async function sendBy(agent: Dispatcher, request: HttpRequest, maxBodyBytes: num
     const headers = flatHeaders(answer.headers);
     const read =
       request.spoolAbove === undefined
-        ? { body: unpack(await answer.body.bytes(), headers["content-encoding"], maxBodyBytes) }
+        ? {
+            body: unpack(
+              await wholeBody(answer.body, maxBodyBytes, slowAfterMs),
+              headers["content-encoding"],
+              maxBodyBytes,
+            ),
+          }
         : await readLongBody(answer.body, headers["content-encoding"], request.spoolAbove);
     return { status: answer.statusCode, headers, ...read, url: request.url };
   } catch (error) {
     if (request.signal?.aborted) throw new BridgeError("STOPPED", "Stopped on request.", { cause: error });
-    throw transportError(error, url);
+    if (isBridgeError(error)) throw error;
+    throw transportError(error, url, proxies);
   }
+}
+
+async function wholeBody(
+  source: AsyncIterable<Uint8Array>,
+  maxBytes: number,
+  slowAfterMs: number | undefined,
+): Promise<Uint8Array> {
+  const chunks: Uint8Array[] = [];
+  let size = 0;
+  for await (const chunk of paceOfBody(source, slowAfterMs)) {
+    size += chunk.length;
+    if (size > maxBytes) throw Object.assign(new Error("too large"), { code: "ERR_BUFFER_TOO_LARGE" });
+    chunks.push(chunk);
+  }
+  return chunks.length === 1 ? chunks[0]! : Buffer.concat(chunks);
 }
 
 function flatHeaders(headers: Record<string, string | string[] | undefined>): HeaderValues {
@@ -183,9 +221,9 @@ const TLS_WORDS: Readonly<Record<string, readonly [string, string]>> = {
   ],
 };
 
-function transportError(error: unknown, url: URL): BridgeError {
+function transportError(error: unknown, url: URL, proxies: readonly string[]): BridgeError {
   const cause = firstCause(error);
-  const proxy = proxyRefusal(cause, error);
+  const proxy = proxyRefusal(cause, error) ?? deadProxy(cause, error, url, proxies);
   if (proxy !== undefined) return proxy;
   const code = CODES[cause.code ?? ""] ?? "CONNECTION_LOST";
   const tls = TLS_WORDS[cause.code ?? ""];
@@ -194,7 +232,7 @@ function transportError(error: unknown, url: URL): BridgeError {
     CONNECTION_REFUSED: `${url.host} refused the connection.`,
     TIMED_OUT: `${url.host} did not answer in time (${cause.message}).`,
     BODY_TRUNCATED: `The answer of ${url.host} broke off (${cause.message}).`,
-    BODY_TOO_LARGE: `The answer of ${url.host} is too large.`,
+    BODY_TOO_LARGE: `The answer of ${url.host} is larger than what is read at once.`,
     TLS_FAILED: `No safe connection to ${url.host}: ${tls?.[0] ?? cause.message}.`,
   };
   return new BridgeError(code, words[code] ?? `The connection to ${url.host} was lost (${cause.message}).`, {
@@ -217,11 +255,43 @@ function proxyRefusal(cause: { message: string }, error: unknown): BridgeError |
   });
 }
 
+/** A connection that fails at the proxy's own address says nothing of the API. */
+function deadProxy(
+  { code, hostname, address, port }: NetworkCause,
+  error: unknown,
+  url: URL,
+  proxies: readonly string[],
+): BridgeError | undefined {
+  const failed = proxies
+    .filter((each) => URL.canParse(each))
+    .map((each) => new URL(each))
+    .find((each) => {
+      const isHost = hostname === each.hostname || address === each.hostname;
+      const isPort = String(port ?? "") === (each.port || (each.protocol === "https:" ? "443" : "80"));
+      return each.hostname !== url.hostname && (isHost || (address !== undefined && isPort));
+    });
+  if (failed === undefined || (code !== "ECONNREFUSED" && CODES[code ?? ""] !== "HOST_UNKNOWN"))
+    return undefined;
+  const what = code === "ECONNREFUSED" ? "refuses connections" : "is not known by that name";
+  return new BridgeError("PROXY_REFUSED", `The proxy ${failed.host} ${what}.`, {
+    hint: "Correct http.proxy of the account, or HTTPS_PROXY and HTTP_PROXY; NO_PROXY names hosts that need none.",
+    cause: error,
+  });
+}
+
+interface NetworkCause {
+  readonly code?: string;
+  readonly message: string;
+  readonly hostname?: string;
+  readonly address?: string;
+  readonly port?: number;
+}
+
 /** Node gives one error for several addresses tried: the first tells as much as all. */
-function firstCause(error: unknown): { code?: string; message: string } {
+function firstCause(error: unknown): NetworkCause {
   if (error instanceof AggregateError && error.errors.length > 0) return firstCause(error.errors[0]);
   const inner = (error as { cause?: unknown }).cause;
   if (inner instanceof Error && CODES[(error as { code?: string }).code ?? ""] === undefined)
     return firstCause(inner);
-  return error as { code?: string; message: string };
+  return error as NetworkCause;
 }

@@ -1,14 +1,15 @@
 /** Bridges: one account's chosen streams, carried into one warehouse. */
 
+import { setMaxListeners } from "node:events";
 import pLimit from "p-limit";
 import { checkValue } from "../core/define/check.js";
 import { codeSource } from "../core/define/connector.js";
 import { durationMs } from "../core/define/duration.js";
 import { bridgeStreamsSchema, checkpointSchema, type WriteMode } from "../core/define/project-schema.js";
-import { BridgeError, toBridgeError } from "../core/errors.js";
+import { BridgeError, describeWhere, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { RunRecorder, StartCursors } from "../http/har.js";
-import type { RunOutcome, Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
+import type { ErrorRecord, RunOutcome, Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
 import { carryStream } from "./carry-stream.js";
 import { type Api, accountKey, takeSpent } from "./connect.js";
 import type { OnRunEvent, RunReport, StreamReport } from "./events.js";
@@ -147,20 +148,31 @@ interface RunParts {
 }
 
 async function runStreams(parts: RunParts): Promise<RunReport> {
-  const { api, session, name: bridge, schema, streams, names, checkpoint, onEvent } = parts;
+  const { api, session, name: bridge } = parts;
   const { ledger } = session;
-  // waiting for a checkpoint to fall due would be waiting like any other: it would pass at once
-  const due = api.replays ? { ...checkpoint, everyMs: Number.POSITIVE_INFINITY } : checkpoint;
   const startedAtMs = api.clock.now();
   api.beginRun();
   for (const { atMs, group, cost } of await ledger.spentSince(accountKey(api), startedAtMs - DAY_MS))
     api.gate.noteEarlier(atMs, group, cost);
   const run = await ledger.startRun({ bridge, startedAtMs });
+  try {
+    return await runStarted(parts, run, startedAtMs);
+  } finally {
+    ledger.letGo(bridge);
+  }
+}
+
+async function runStarted(parts: RunParts, run: number, startedAtMs: number): Promise<RunReport> {
+  const { api, session, name: bridge, schema, streams, names, checkpoint, onEvent } = parts;
+  const { ledger } = session;
+  // waiting for a checkpoint to fall due would be waiting like any other: it would pass at once
+  const due = api.replays ? { ...checkpoint, everyMs: Number.POSITIVE_INFINITY } : checkpoint;
   parts.recorder?.runStarted(startedAtMs);
   onEvent({ type: "run started", run, bridge, streams: names });
   // a wrong secret or a broken warehouse concerns all streams: the others stop instead of failing one by one
   const fatal = new AbortController();
   const signal = AbortSignal.any([fatal.signal, ...(parts.signal === undefined ? [] : [parts.signal])]);
+  setMaxListeners(0, signal, fatal.signal);
   const rootTables = new Set([...streams.keys()].map(snakeCase));
   const atOnce = pLimit(api.connector.api.pace.at_once);
   const carry = async (stream: string): Promise<StreamReport> => {
@@ -180,7 +192,13 @@ async function runStreams(parts: RunParts): Promise<RunReport> {
       ...own,
     };
     const report = await carryStream({ ...common, stream, write, signal });
-    if (report.error?.kind === "sign_in" || report.error?.kind === "warehouse") fatal.abort();
+    const { error } = report;
+    if (error?.kind === "sign_in" || error?.kind === "warehouse") {
+      const message = `Stopped, for stream ${stream} has failed with ${error.code}, which concerns all streams.`;
+      fatal.abort(
+        new BridgeError("STOPPED", message, { hint: `Mend what stream ${stream} tells of, then run again.` }),
+      );
+    }
     return report;
   };
   const reports = await Promise.all(names.map((stream) => atOnce(() => carry(stream))));
@@ -193,7 +211,7 @@ async function runStreams(parts: RunParts): Promise<RunReport> {
       endedAtMs,
       errorCode: error?.code,
       errorMessage: error?.message,
-      streams: reports,
+      streams: reports.map((each) => ({ ...each, failure: each.error && errorRecord(each.error) })),
       spent: takeSpent(api),
     })
     .catch((thrown: unknown) => {
@@ -204,6 +222,15 @@ async function runStreams(parts: RunParts): Promise<RunReport> {
   return report;
 }
 
+/** -1 is the heaviest, then the highest. */
+function heavier(a: number, b: number): boolean {
+  return b >= 0 && (a < 0 || a > b);
+}
+
+function errorRecord({ code, message, where, hint }: BridgeError): ErrorRecord {
+  return { code, message, where: describeWhere(where), hint };
+}
+
 function makeReport(
   run: number,
   bridge: string,
@@ -211,8 +238,14 @@ function makeReport(
   endedAtMs: number,
   streams: readonly StreamReport[],
 ): RunReport {
-  const error = streams.find((stream) => stream.error !== undefined)?.error;
+  // a failure tells more than what may be missing, that more than a limit, and that more than being stopped
+  const errors = streams.flatMap(({ error }) => error ?? []);
+  const weight = ({ kind }: BridgeError) => ["stopped", "limit", "incomplete"].indexOf(kind);
+  const error = errors.reduce<BridgeError | undefined>(
+    (worst, each) => (worst === undefined || heavier(weight(each), weight(worst)) ? each : worst),
+    undefined,
+  );
   const one = (outcome: RunOutcome) => streams.some((each) => each.outcome === outcome);
-  const outcome = one("failed") ? "failed" : one("stopped") ? "stopped" : "done";
+  const outcome = (["failed", "incomplete", "paused", "stopped"] as const).find(one) ?? "done";
   return { run, bridge, outcome, startedAtMs, endedAtMs, streams, error };
 }

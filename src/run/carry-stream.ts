@@ -9,6 +9,7 @@
  * checkpoints' rows and a page or two of each part at work are held, however long the stream is.
  */
 
+import { setMaxListeners } from "node:events";
 import pLimit from "p-limit";
 import type { CompiledStream } from "../core/define/compile-stream.js";
 import type { WriteMode } from "../core/define/project-schema.js";
@@ -33,7 +34,9 @@ import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
 import { checkFirstPage, unheededFilter } from "./check-first-page.js";
 import { type Api, type Page, takeSpent } from "./connect.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
+import { Notices } from "./notices.js";
 import { PartPass, type PartTask } from "./part-pass.js";
+import { StreamTotals } from "./stream-totals.js";
 
 export interface CheckpointRule {
   readonly rows: number;
@@ -66,12 +69,19 @@ export async function carryStream(options: CarryOptions): Promise<StreamReport> 
     report = carrier.report("done", undefined);
   } catch (thrown) {
     const error = toBridgeError(thrown, { bridge: options.bridge, stream: options.stream });
-    const stopped = options.signal.aborted && error.code !== "WAREHOUSE_FAILED";
-    if (stopped) report = carrier.report("stopped", undefined);
-    else report = carrier.report(error.code === "LIMIT_SPENT" ? "stopped" : "failed", error);
+    const stopped = options.signal.aborted && error.kind === "stopped";
+    // stopped on request, or because another stream has failed: then that is said
+    const { reason } = options.signal as { reason: unknown };
+    const why = isBridgeError(reason) ? reason : undefined;
+    report = stopped ? carrier.report("stopped", why) : carrier.report(outcomeOf(error), error);
   }
   options.onEvent({ type: "stream ended", stream: options.stream, report });
   return report;
+}
+
+function outcomeOf({ kind }: BridgeError): RunOutcome {
+  if (kind === "incomplete") return "incomplete";
+  return kind === "limit" ? "paused" : "failed";
 }
 
 class Carrier {
@@ -81,7 +91,8 @@ class Carrier {
   /** pages are taken, and checkpoints begun, one at a time */
   private readonly inTurn = pLimit(1);
   private readonly stop = new AbortController();
-  private readonly rowsByTable: Record<string, number> = {};
+  private readonly totals = new StreamTotals();
+  private readonly notices: Notices;
   /** time spent waiting for pages, shaping them, and waiting for the warehouse */
   private readonly times = { askMs: 0, shapeMs: 0, loadMs: 0 };
   private load!: StreamLoad;
@@ -90,9 +101,6 @@ class Carrier {
   private pass: PartPass | undefined;
   private cursor: string | undefined;
   private counts = NO_ROWS;
-  private records = 0;
-  private pages = 0;
-  private quarantined = 0;
   private checkpoints = 0;
   private checkpointAtMs = 0;
   private firstChecked = false;
@@ -102,11 +110,16 @@ class Carrier {
   constructor(private readonly options: CarryOptions) {
     const { api, stream, signal, onEvent, startedAtMs } = options;
     this.stream = api.stream(stream);
+    this.notices = new Notices((message) => onEvent({ type: "notice", stream, message }));
+    const stopping = AbortSignal.any([signal, this.stop.signal]);
+    // every request under way listens to it
+    setMaxListeners(0, stopping, this.stop.signal);
     this.ask = api.openStream(stream, {
       tally: this.tally,
-      signal: AbortSignal.any([signal, this.stop.signal]),
+      signal: stopping,
       nowMs: startedAtMs,
-      onEvent: (event) => onEvent({ ...event, stream }),
+      onEvent: (event) =>
+        event.type === "notice" ? this.notice(event.message) : onEvent({ ...event, stream }),
     });
   }
 
@@ -115,7 +128,11 @@ class Carrier {
     this.options.recorder?.streamStarted(this.options.stream, cursors);
     try {
       await this.readAll(cursors);
+      const strange = this.totals.strangeValues(this.ask.cursorField);
+      if (strange !== undefined) this.notice(strange);
+      if (cursors.size === 0 && this.totals.records === 0) this.tellNothing();
       await this.inTurn(() => this.commit((entry) => this.load.finish(entry), true));
+      this.totals.checkSums(this.counts);
     } catch (error) {
       await this.keepWhatWasRead();
       throw error;
@@ -124,15 +141,19 @@ class Carrier {
       this.due?.abort();
       await this.committing.catch(() => {});
       await this.load.close();
+      this.notices.close();
     }
   }
 
   report(outcome: RunOutcome, error: BridgeError | undefined): StreamReport {
     const { requests, retries, waitedMs, bytes } = this.tally;
-    const { records, quarantined, pages, checkpoints, rowsByTable, cursor } = this;
+    const { received, leftOut, records, quarantined, pages, rowsByTable } = this.totals;
+    const { checkpoints, cursor } = this;
     return {
       stream: this.options.stream,
       outcome,
+      received,
+      leftOut,
       records,
       ...this.counts,
       quarantined,
@@ -168,21 +189,27 @@ class Carrier {
     if (write === "replace") return new Map();
     if (this.options.cursors !== undefined) return new Map(Object.entries(this.options.cursors));
     const cursors = await ledger.cursors(bridge, name);
-    if (!this.load.fresh || cursors.size === 0) return cursors;
+    const gone = this.load.fresh ? [rootTable] : this.load.missing;
+    if (gone.length === 0 || cursors.size === 0) return cursors;
     // a stream that was empty so far has a cursor without a value, and no table to miss
-    if (
-      [...cursors.values()].some(
-        ({ value, resume, covered, doneAtMs }) => value ?? resume ?? covered?.[0] ?? doneAtMs,
-      )
-    )
-      this.notice(`The table ${schema}.${rootTable} is gone: the stream is loaded from its beginning.`);
+    const hasMoved = [...cursors.values()].some(
+      ({ value, resume, covered, doneAtMs }) => value ?? resume ?? covered?.[0] ?? doneAtMs,
+    );
+    if (hasMoved) {
+      const tables = `The table${gone.length > 1 ? "s" : ""} ${gone.map((table) => `${schema}.${table}`).join(", ")}`;
+      this.notice(
+        `${tables} ${gone.length > 1 ? "are" : "is"} gone: the stream is loaded from its beginning.`,
+      );
+    }
     return new Map();
   }
 
   private async readAll(cursors: ReadonlyMap<string, SavedCursor>): Promise<void> {
     const { startedAtMs, onEvent, stream, write, api } = this.options;
     const parts = await this.ask.parts();
-    const rule = { cursor: this.stream.cursor, windows: this.stream.definition.windows };
+    const field = this.ask.cursorField;
+    if (field !== undefined) field.kind = [...cursors.values()].find(({ kind }) => kind !== undefined)?.kind;
+    const rule = { cursor: this.stream.cursor, field, windows: this.stream.definition.windows };
     const pass = new PartPass(parts, rule, cursors, startedAtMs, write === "upsert");
     this.pass = pass;
     this.cursor = pass.describeCursor();
@@ -214,6 +241,7 @@ class Carrier {
     try {
       moved = await this.readPages(progress, window);
     } catch (error) {
+      if (isBridgeError(error, "INCOMPLETE") || isBridgeError(error, "KEY_NOT_UNIQUE")) progress.mayMiss();
       const refused = isBridgeError(error, "REQUEST_REFUSED") || isBridgeError(error, "NOT_FOUND");
       const byToken =
         progress.start.position !== undefined ||
@@ -235,7 +263,7 @@ class Carrier {
     const pages =
       window === undefined
         ? this.ask.pages(part, { since, position })
-        : windowPages(this.ask, part, window, keyed);
+        : windowPages(this.ask, part, { window, mayRepeat: keyed });
     const { clock } = this.options.api;
     let from = clock.now();
     let moved = false;
@@ -273,30 +301,25 @@ class Carrier {
     const { api, stream, onEvent } = this.options;
     const from = api.clock.now();
     const { batches, issues } = page.shape(this.shape);
-    const span = page.span();
+    const { cursorField } = this.ask;
+    const { span } = page;
     if (!this.firstChecked && page.received > 0) {
       this.firstChecked = true;
-      checkFirstPage(this.stream, page, issues, span, !this.load.fresh);
+      checkFirstPage(this.stream, page, issues, span, cursorField, !this.load.fresh);
     }
+    for (const note of this.shape.takeNotes()) this.notice(note);
     const shapedAt = api.clock.now();
     const changed = this.shape.version !== this.shapeVersion;
     this.shapeVersion = this.shape.version;
     await this.load.add(batches, issues, changed ? this.shape.schema() : undefined);
     this.times.shapeMs += shapedAt - from;
     this.times.loadMs += api.clock.now() - shapedAt;
-    this.pages++;
-    this.records += page.records.length;
-    this.quarantined += issues.length;
-    let rows = 0;
-    for (const batch of batches) {
-      rows += batch.rows;
-      this.rowsByTable[batch.table] = (this.rowsByTable[batch.table] ?? 0) + batch.rows;
-    }
+    const rows = this.totals.take(page, batches, issues.length);
     for (const { reason, path, message } of issues)
       onEvent({ type: "quarantined", stream, reason, path, message });
     const { records, bytes } = page;
     const told = { records: records.length, rows, bytes, requestsLeft: api.requestsLeft() };
-    onEvent({ type: "page", stream, part: page.part.key, page: this.pages, ...told });
+    onEvent({ type: "page", stream, part: page.part.key, page: this.totals.pages, ...told });
     return span;
   }
 
@@ -384,7 +407,22 @@ class Carrier {
     return { number, cursors: cursors ?? new Map(), atMs, spent: takeSpent(api) };
   }
 
+  /** A first run that takes nothing may well be a mistake. */
+  private tellNothing(): void {
+    const { received } = this.totals;
+    const { firstAsked } = this.ask;
+    const asked =
+      firstAsked === undefined ? "" : ` It was asked: ${this.options.api.redactor.hide(firstAsked)}`;
+    const since = this.pass?.since;
+    const begin = since === undefined ? "" : ` It began at ${since}, as cursor.begin says.`;
+    this.notice(
+      received === 0
+        ? `Nothing came.${begin}${asked}`
+        : `${received} records came, and all were left out.${begin}${asked}`,
+    );
+  }
+
   private notice(message: string): void {
-    this.options.onEvent({ type: "notice", stream: this.options.stream, message });
+    this.notices.add(message);
   }
 }

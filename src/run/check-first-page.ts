@@ -4,7 +4,9 @@ import type { CompiledStream } from "../core/define/compile-stream.js";
 import { BridgeError, typeName } from "../core/errors.js";
 import type { Issue } from "../core/shape/shape.js";
 import { isPlainObject } from "../core/shape/walk.js";
-import { type CursorSpan, compareCursors, parseCursor } from "../core/track/cursor.js";
+import type { CursorSpan } from "../core/track/cursor.js";
+import type { CursorField } from "../core/track/cursor-field.js";
+import { compareCursors, KIND_WORDS, valueOfKind } from "../core/track/cursor-value.js";
 import type { Page } from "./ask/stream-ask.js";
 
 /**
@@ -16,6 +18,7 @@ export function checkFirstPage(
   page: Page,
   issues: readonly Issue[],
   span: CursorSpan | undefined,
+  field: CursorField | undefined,
   proven: boolean,
 ): void {
   if (proven && page.received === 1) return;
@@ -44,8 +47,12 @@ export function checkFirstPage(
     throw new BridgeError("RECORDS_NOT_FIT", message, { where });
   }
   if (span !== undefined && span.missing === span.records) {
-    const field = stream.cursor?.field?.join(".");
-    const message = `No record of the first page has a text or whole number at cursor.field ${field}. Its fields: ${fields}.`;
+    const name = stream.cursor?.field?.join(".");
+    if (span.strange > 0 && field?.kind !== undefined) {
+      const message = `The cursor's values were ${KIND_WORDS[field.kind]}; now cursor.field ${name} holds ${span.stranger}.`;
+      throw new BridgeError("CURSOR_UNFIT", message, { where });
+    }
+    const message = `No record of the first page has a text or a number at cursor.field ${name}. Its fields: ${fields}.`;
     throw new BridgeError("CURSOR_NOT_FOUND", message, { where });
   }
 }
@@ -76,7 +83,9 @@ export function unheededFilter(
   since: string | undefined,
 ): string | undefined {
   if (cursor?.kind !== "field" || oldLeftOut || since === undefined || max === undefined) return undefined;
-  const asked = parseCursor(since);
+  const asked = valueOfKind(since, max.kind);
+  // a time that was asked for says nothing of texts
+  if (asked === undefined) return undefined;
   const least = asked.kind === "instant" ? { ...asked, micros: asked.micros - COARSEST_MICROS } : asked;
   if (compareCursors(max, least) >= 0) return undefined;
   const parameter = cursor.query === undefined ? "{since}" : `its parameter ${cursor.query}`;

@@ -32,6 +32,8 @@ export interface HttpOptions extends TransportOptions {
   readonly userAgent?: string | undefined;
   /** sent with every request of the account */
   readonly headers?: Readonly<Record<string, string>> | undefined;
+  /** values of headers that are never shown */
+  readonly secrets?: readonly string[] | undefined;
 }
 
 export interface ConnectOptions {
@@ -92,7 +94,9 @@ export interface Api {
   beginRun(): void;
   /** The pages of a stream, in order, part by part. The next one is asked for while the last one is worked on. */
   pages(stream: string, options?: PagesOptions): AsyncIterableIterator<Page>;
-  /** The records of a stream; whole numbers beyond 2^53 are bigint, other inexact numbers ExactNumber. */
+  /**
+   * The records of a stream. Where they may not be all, it throws INCOMPLETE behind the last one. Whole numbers beyond 2^53 are bigint, other inexact numbers ExactNumber.
+   */
   records(stream: string, options?: PagesOptions): AsyncIterableIterator<unknown>;
   /** Connects to the base address and asks for its root, unsigned; any answer will do. Rejects when none came. */
   reach(signal?: AbortSignal): Promise<HttpResponse>;
@@ -112,7 +116,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
   const { clock = nodeClock, random = Math.random, retry } = options;
   const account = resolveAccount(connector, settings, options.name, options.place);
   const redactor = new Redactor();
-  for (const secret of account.secrets) redactor.add(secret);
+  for (const secret of [...account.secrets, ...(options.http?.secrets ?? [])]) redactor.add(secret);
   const transport = openTransport(options.http);
   const { replay } = options;
   const hide = (text: string) => redactor.hide(text);
@@ -132,6 +136,8 @@ export function connect(connector: Connector, settings: AccountSettings, options
     sign: signedIn.sign,
     gate,
     redactor,
+    origins: account.origins,
+    granted: signedIn.granted,
     onRecord,
   });
   const close = async () => {
@@ -151,6 +157,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
     connector,
     account,
     exchange,
+    withoutSecrets: (address) => redactor.withoutSecrets(address),
     clock,
     headers,
     stream,
@@ -170,7 +177,11 @@ export function connect(connector: Connector, settings: AccountSettings, options
     cautiousNow: () => clock.now() - exchange.behindMs(),
     beginRun: () => exchange.beginRun(),
     pages(name, { since, position, tally = newTally(), signal, onEvent } = {}) {
-      return everyPage(shared, stream(name), { tally, signal, onEvent }, { since, position });
+      return everyPage(new StreamAsk(shared, stream(name), { tally, signal, onEvent }), {
+        since,
+        position,
+        once: true,
+      });
     },
     async *records(name, pagesOptions = {}) {
       for await (const page of api.pages(name, pagesOptions)) yield* page.records;

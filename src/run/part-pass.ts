@@ -139,10 +139,13 @@ export class PartPass {
   }
 
   private failed(): BridgeError {
-    const { error, part } = this.failures[0]!;
+    // what failed tells more than what may be missing
+    const { error, part } =
+      this.failures.find(({ error: { kind } }) => kind !== "incomplete") ?? this.failures[0]!;
     const others = this.failures.length - 1;
     const more = others === 0 ? "" : ` (and ${others} more)`;
-    const message = `${this.failures.length} of ${this.tasks.length} parts failed: ${part}${more}. ${error.message}`;
+    const how = error.kind === "incomplete" ? "may not be whole" : "failed";
+    const message = `${this.failures.length} of ${this.tasks.length} parts ${how}: ${part}${more}. ${error.message}`;
     return new BridgeError(error.code, message, {
       where: { ...error.where, part },
       hint: `${error.hint} The other parts are in; the next run asks for this one from where it stood.`,

@@ -29,7 +29,7 @@ export async function planBridge(bridge: Bridge, api: Api): Promise<StreamPlan[]
         ? new Map<string, SavedCursor>()
         : (saved.get(name) ?? new Map<string, SavedCursor>());
     const nowMs = api.clock.now();
-    const rule = { cursor: stream.cursor, windows: stream.definition.windows };
+    const rule = { cursor: stream.cursor, field: undefined, windows: stream.definition.windows };
     const whole = new PartProgress(WHOLE_STREAM, rule, cursors.get(""), nowMs);
     const hasParts = stream.definition.each !== undefined;
     const stands = (each: readonly SavedCursor[]) => describeCursors(each, rule.windows, nowMs);

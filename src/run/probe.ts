@@ -5,9 +5,12 @@ import { schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError, toBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
 import { Shape } from "../core/shape/shape.js";
+import { beginValue } from "../core/track/cursor.js";
+import { newTally } from "../http/exchange.js";
 import { type HttpResponse, proxyFromEnvironment } from "../http/transport.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
 import type { AskEvent } from "./ask/asker.js";
+import { everyPage } from "./ask/stream-ask.js";
 import { checkFirstPage } from "./check-first-page.js";
 import type { Api } from "./connect.js";
 
@@ -135,18 +138,29 @@ async function checkStream(api: Api, name: string, signal: AbortSignal | undefin
   const onEvent = (event: AskEvent) => {
     if (event.type === "notice") notices.push(event.message);
   };
-  for await (const page of api.pages(name, { signal, onEvent })) {
+  const nowMs = api.clock.now();
+  const ask = api.openStream(name, { tally: newTally(), signal, onEvent, nowMs });
+  const field = ask.cursorField;
+  const since = beginValue(stream.cursor?.begin, nowMs);
+  let result: string | Found | undefined;
+  for await (const page of everyPage(ask, { since, once: true })) {
     const { key, columns } = stream;
     const names = { maxBytes: Number.MAX_SAFE_INTEGER };
     const { issues } = page.shape(
       new Shape({ stream: name, key, columns, names, takenTables: new Set<string>() }),
     );
-    if (page.received > 0) checkFirstPage(stream, page, issues, page.span(), false);
+    if (page.received > 0) checkFirstPage(stream, page, issues, page.span, field, false);
     if (issues.length > 0) notices.push(`${issues.length} would go to quarantine: ${issues[0]!.message}.`);
+    if (page.received > 0 && page.records.length === 0)
+      notices.push(
+        `${page.received} records came and all are left out: those before ${since ?? "the cursor's begin"}, or by where`,
+      );
     const found = [pageText(page.records), ...notices].join("; ");
-    return notices.length === 0 ? found : { outcome: "note", found };
+    result = notices.length === 0 ? found : { outcome: "note", found };
+    // that a last page may not be the last is told behind it
+    if (page.next.at !== "end") return result;
   }
-  return "reachable; no page came";
+  return result ?? "reachable; no page came";
 }
 
 function pageText(records: readonly unknown[]): string {

@@ -202,13 +202,20 @@ class ProjectReader {
       return key === "key" ? this.secretFile(file, [...path, key]) : this.plainFile(file, [...path, key]);
     };
     const tls = { ca: await pem("ca"), cert: await pem("cert"), key: await pem("key") };
+    const headers: Record<string, string> = {};
+    const secrets: string[] = [];
+    for (const [header, text] of Object.entries(http.headers ?? {})) {
+      headers[header] = String(await this.value(text, [...path, "headers", header]));
+      if (isReference(text)) secrets.push(headers[header]);
+    }
     const proxy =
       http.proxy === undefined ? undefined : String(await this.value(http.proxy, [...path, "proxy"]));
     const answerMs = http.answer_timeout === undefined ? undefined : durationMs(http.answer_timeout);
     return {
       proxy,
+      secrets,
       userAgent: http.user_agent,
-      headers: http.headers,
+      headers,
       connectMs: http.connect_timeout === undefined ? undefined : durationMs(http.connect_timeout),
       headersMs: answerMs,
       bodyMs: answerMs,

@@ -64,9 +64,11 @@ export interface RowCounts {
   readonly same: number;
   /** no longer given by the API (replace only) */
   readonly removed: number;
+  /** records that came more than once between two checkpoints: the last one counts */
+  readonly doubled: number;
 }
 
-export const NO_ROWS: RowCounts = Object.freeze({ added: 0, changed: 0, same: 0, removed: 0 });
+export const NO_ROWS: RowCounts = Object.freeze({ added: 0, changed: 0, same: 0, removed: 0, doubled: 0 });
 
 export function addCounts(a: RowCounts, b: RowCounts): RowCounts {
   return {
@@ -74,6 +76,7 @@ export function addCounts(a: RowCounts, b: RowCounts): RowCounts {
     changed: a.changed + b.changed,
     same: a.same + b.same,
     removed: a.removed + b.removed,
+    doubled: a.doubled + b.doubled,
   };
 }
 
@@ -108,6 +111,8 @@ export interface CheckpointEntry {
 export interface StreamLoad {
   /** whether the stream's own table is not there yet: a cursor kept for it means nothing */
   readonly fresh: boolean;
+  /** tables of the stream that the ledger knows and that are gone: somebody has dropped them */
+  readonly missing: readonly string[];
   /** rows of all tables waiting for the next checkpoint */
   readonly waitingRows: number;
   /** Takes a page. `schema` is given when it has changed since the last call. Rows are copied. */
@@ -124,17 +129,38 @@ export interface StreamLoad {
   close(): Promise<void>;
 }
 
-export type RunOutcome = "running" | "done" | "stopped" | "failed" | "broken off";
+/**
+ * incomplete: rows may be missing, and the cursor stayed; paused: the API's limit is used up; stopped: on request;
+ * broken off: the process is gone
+ */
+export type RunOutcome = "running" | "done" | "incomplete" | "paused" | "stopped" | "failed" | "broken off";
 
 export interface RunStart {
   readonly bridge: string;
   readonly startedAtMs: number;
 }
 
-/** A stream's part in a run, as the ledger keeps it. Times are in ms. */
+/** A failure as the ledger keeps it. */
+export interface ErrorRecord {
+  readonly code: string;
+  readonly message: string;
+  /** the place, on one line */
+  readonly where: string;
+  readonly hint: string;
+}
+
+/**
+ * A stream's part in a run, as the ledger keeps it. Times are in ms. Of a stream that was read to its end, `received`
+ * is the sum of what was added, changed, the same, left out, quarantined and doubled.
+ */
 export interface StreamRecord extends RowCounts {
   readonly stream: string;
   readonly outcome: RunOutcome;
+  /** records that the API gave */
+  readonly received: number;
+  /** those that rules left out: `where`, or older than the cursor */
+  readonly leftOut: number;
+  /** those that were kept */
   readonly records: number;
   readonly quarantined: number;
   readonly pages: number;
@@ -148,6 +174,11 @@ export interface StreamRecord extends RowCounts {
   readonly loadMs: number;
 }
 
+/** The same with the stream's failure, where there is one. */
+export interface StreamOutcome extends StreamRecord {
+  readonly failure?: ErrorRecord | undefined;
+}
+
 export interface RunRecord {
   readonly run: number;
   readonly bridge: string;
@@ -156,7 +187,7 @@ export interface RunRecord {
   readonly endedAtMs: number | undefined;
   readonly errorCode: string | undefined;
   readonly errorMessage: string | undefined;
-  readonly streams: readonly StreamRecord[];
+  readonly streams: readonly StreamOutcome[];
 }
 
 export interface RunEnd {
@@ -165,7 +196,7 @@ export interface RunEnd {
   readonly endedAtMs: number;
   readonly errorCode?: string | undefined;
   readonly errorMessage?: string | undefined;
-  readonly streams: readonly StreamRecord[];
+  readonly streams: readonly StreamOutcome[];
   readonly spent: Spent;
 }
 
@@ -174,8 +205,13 @@ export interface Ledger {
   readSealed(name: string): Promise<string | undefined>;
   /** undefined removes it */
   writeSealed(name: string, sealed: string | undefined): Promise<void>;
-  /** Numbers a run and notes it; runs of the bridge that never ended are marked as broken off. */
+  /**
+   * Numbers a run and notes it; runs of the bridge that never ended are marked as broken off.
+   * @throws BridgeError BRIDGE_RUNNING where this process runs the bridge already
+   */
   startRun(start: RunStart): Promise<number>;
+  /** The run of a bridge is over, however it ended: the next one may start. */
+  letGo(bridge: string): void;
   endRun(end: RunEnd): Promise<void>;
   /** the cursors of a stream's parts; "" is a stream without parts */
   cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>>;

@@ -2,7 +2,7 @@
 
 import { join } from "node:path";
 import type { ConnectorInput } from "../../src/core/define/connector-schema.js";
-import { openBridge, type RunEvent } from "../../src/index.js";
+import { type BridgeOptions, openBridge, type RunEvent } from "../../src/index.js";
 import { duckdb } from "../../src/warehouse/duckdb/index.js";
 import { type Answered, type Asked, fakeApi } from "./fake-api.js";
 import { temporaryFolder } from "./project.js";
@@ -19,7 +19,7 @@ export function carried(stream: StreamInput, answer: (asked: Asked) => Answered,
   return {
     database,
     events,
-    async run() {
+    async run(options: Pick<BridgeOptions, "streams"> = {}) {
       const fake = fakeApi({ streams: { s: stream }, api: { pace: { at_once: 2 } } }, answer);
       await fake.clock.sleep(HOUR * runs++);
       const checkpoint = checkpointRows === undefined ? undefined : { rows: checkpointRows };
@@ -29,6 +29,7 @@ export function carried(stream: StreamInput, answer: (asked: Asked) => Answered,
         name: "b",
         schema: "main",
         checkpoint,
+        ...options,
       });
       const report = await bridge.run({ onEvent: (event) => events.push(event) });
       const asked = fake.log.map(

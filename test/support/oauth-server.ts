@@ -15,6 +15,8 @@ export interface OAuthServer {
   revoke(): void;
 }
 
+/** Long enough for every HMAC. */
+export const LONG_SECRET = "the-warden-keeps-this-one-under-the-third-stone-behind-the-upper-hut";
 export const CLIENT_SECRET = "a-long-secret-of-the-valley-desk";
 
 /** Access tokens live `tokenSeconds`; refresh tokens rotate with each use. */
@@ -44,6 +46,16 @@ export async function oauthServer(tokenSeconds = 60): Promise<OAuthServer> {
         jwks: { keys: [publicKey] },
         scope: "huts",
       },
+      ...(["HS256", "HS512"] as const).map((algorithm) => ({
+        client_id: `sealed-${algorithm}`,
+        client_secret: LONG_SECRET,
+        grant_types: ["client_credentials"],
+        redirect_uris: [],
+        response_types: [],
+        token_endpoint_auth_method: "client_secret_jwt" as const,
+        token_endpoint_auth_signing_alg: algorithm,
+        scope: "huts",
+      })),
       {
         client_id: "native",
         application_type: "native",
@@ -54,6 +66,14 @@ export async function oauthServer(tokenSeconds = 60): Promise<OAuthServer> {
         scope: "openid offline_access huts",
       },
     ],
+    clientAuthMethods: [
+      "client_secret_basic",
+      "client_secret_post",
+      "client_secret_jwt",
+      "private_key_jwt",
+      "none",
+    ],
+    enabledJWA: { clientAuthSigningAlgValues: ["RS256", "HS256", "HS512"] },
     scopes: ["openid", "offline_access", "huts"],
     features: {
       clientCredentials: { enabled: true },

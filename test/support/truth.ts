@@ -19,6 +19,15 @@ export async function queryFile(path: string, sql: string): Promise<Row[]> {
   }
 }
 
+/** Changes a DuckDB file as its owner would. */
+export async function changeFile(path: string, sql: string): Promise<void> {
+  const instance = await DuckDBInstance.create(path);
+  const connection = await instance.connect();
+  await connection.run(sql);
+  connection.closeSync();
+  instance.closeSync();
+}
+
 /** The records of a stream as the service knows them; ids as text, for one of them fits no number. */
 export async function truthOf(url: string, stream: string): Promise<Row[]> {
   const text = await (await fetch(`${url}/_truth?stream=${stream}`)).text();

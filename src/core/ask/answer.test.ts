@@ -4,6 +4,9 @@ import type { AnswerDefinition } from "../define/ask-schema.js";
 import { compileAnswer, namedRows, readAnswer } from "./answer.js";
 import { compileJsonPath } from "./json-path.js";
 import { readPage } from "./read-page.js";
+import { unpack } from "./unpack.js";
+
+const bytesOf = (text: string) => new TextEncoder().encode(text);
 
 const CSV = {
   delimiter: ",",
@@ -148,5 +151,85 @@ describe("lists of values", () => {
       { id: 1 },
       { id: 2 },
     ]);
+  });
+});
+
+describe("values that share a name", () => {
+  it.each([
+    [
+      "amount,amount,amount_2,,\n1,2,3,4,5\n",
+      { amount: "1", amount_3: "2", amount_2: "3", column_4: "4", column_5: "5" },
+    ],
+    ["a,a\n1,2\n", { a: "1", a_2: "2" }],
+  ])("keep apart in CSV: %j", (text, record) => {
+    expect(readAnswer(bytesOf(text), compileAnswer("csv", []))).toEqual([[record]]);
+  });
+
+  it("keep apart in header rows", () => {
+    expect(
+      namedRows(
+        [
+          ["a", "b", "a"],
+          [1, 2, 3],
+        ],
+        true,
+      ),
+    ).toEqual([{ a: 1, b: 2, a_2: 3 }]);
+  });
+
+  it("keep apart in XML: a child, an attribute and a text, with the blanks of each", () => {
+    const xml = `<stays>
+      <stay id="1" name="short"><name> long </name><text>own</text> mixed </stay>
+      <stay id="2">  5</stay>
+      <stay id="3">
+      </stay>
+    </stays>`;
+    expect(readAnswer(bytesOf(xml), compileAnswer("xml", ["$.stays.stay[*]"]))).toEqual([
+      {
+        stays: {
+          stay: [
+            { id: "1", "@name": "short", name: " long ", text: "own", "#text": " mixed " },
+            { id: "2", text: "  5" },
+            { id: "3" },
+          ],
+        },
+      },
+    ]);
+  });
+});
+
+describe("packed answers", () => {
+  const packed = (text: string) => gzipSync(strToU8(text));
+  const joined = (...parts: Uint8Array[]) => Uint8Array.from(parts.flatMap((part) => [...part]));
+  const changed = (bytes: Uint8Array, at: number) =>
+    bytes.map((byte, i) => (i === bytes.length + at ? byte ^ 1 : byte));
+  const read = (bytes: Uint8Array) => readAnswer(bytes, compileAnswer("json_lines", []));
+
+  it("of several members are read whole, with zeros behind them as well", () => {
+    const two = joined(packed('{"id":1}\n'), packed('{"id":2}\n'));
+    expect(read(two)).toEqual([[{ id: 1 }, { id: 2 }]]);
+    expect(read(joined(two, new Uint8Array(512)))).toEqual([[{ id: 1 }, { id: 2 }]]);
+  });
+
+  it.each<[string, (bytes: Uint8Array) => Uint8Array]>([
+    ["a wrong checksum", (bytes) => changed(bytes, -6)],
+    ["a wrong length", (bytes) => changed(bytes, -2)],
+    ["an end that is missing", (bytes) => bytes.subarray(0, -3)],
+    ["a second member that breaks off", (bytes) => joined(bytes, bytes.subarray(0, -9))],
+    ["something else behind it", (bytes) => joined(bytes, Uint8Array.of(1, 2, 3))],
+  ])("with %s are refused", (_what, damage) => {
+    expect(() => read(damage(packed('{"id":1}\n')))).toThrow(/cannot be unpacked/);
+  });
+
+  it("as zip are refused where the checksum is wrong, and counted while they are unpacked", () => {
+    const zip = zipSync({ "a.jsonl": new TextEncoder().encode('{"id":1}\n') }, { level: 0 });
+    expect(read(zip)).toEqual([[{ id: 1 }]]);
+    const at = new TextDecoder("latin1").decode(zip).indexOf('"id":1') + 5;
+    expect(() => read(zip.map((byte, i) => (i === at ? byte ^ 1 : byte)))).toThrow(
+      /checksum of a.jsonl is wrong/,
+    );
+    const zeros = new Uint8Array(3_000_000);
+    for (const bomb of [gzipSync(zeros), zipSync({ zeros })])
+      expect(() => unpack(bomb, {}, 1_000_000)).toThrow(/holds more than 1 MB when it is unpacked/);
   });
 });

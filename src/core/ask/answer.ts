@@ -6,11 +6,11 @@
 
 import { type Options as CsvOptions, parse as parseCsvText } from "csv-parse/browser/esm/sync";
 import { XMLParser, XMLValidator } from "fast-xml-parser";
-import { gunzipSync, unzipSync } from "fflate";
 import type { AnswerDefinition, CsvDefinition } from "../define/ask-schema.js";
 import { BridgeError, type Where } from "../errors.js";
 import { mayHoldInexactNumber, parseExactJson } from "../shape/exact-json.js";
 import { compileJsonPath, type JsonPath } from "./json-path.js";
+import { unpack } from "./unpack.js";
 
 /** How a body is read; compiled once for each stream. */
 export type AnswerPlan =
@@ -42,7 +42,7 @@ export function compileAnswer(answer: AnswerDefinition, records: readonly string
 
 /**
  * The tree of a body. A zip file with several entries gives one tree for each.
- * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE
+ * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, BODY_TOO_LARGE
  */
 export function readAnswer(bytes: Uint8Array, plan: AnswerPlan, where: Where = {}): unknown[] {
   return unpack(bytes, where).map((body) => readOne(body, plan, where));
@@ -59,22 +59,6 @@ function readOne(bytes: Uint8Array, plan: AnswerPlan, where: Where): unknown {
     case "xml":
       return readXml(bytes, plan.parser, where);
   }
-}
-
-/** gzip (RFC 1952) and zip are known by their first bytes; anything else is taken as it is. */
-function unpack(bytes: Uint8Array, where: Where): Uint8Array[] {
-  try {
-    if (bytes[0] === 0x1f && bytes[1] === 0x8b) return [gunzipSync(bytes)];
-    if (isZip(bytes)) return Object.values(unzipSync(bytes, { filter: ({ name }) => !name.endsWith("/") }));
-  } catch (cause) {
-    const message = `The packed answer cannot be unpacked: ${(cause as Error).message}.`;
-    throw new BridgeError("BODY_TRUNCATED", message, { where, cause });
-  }
-  return [bytes];
-}
-
-function isZip(bytes: Uint8Array): boolean {
-  return bytes[0] === 0x50 && bytes[1] === 0x4b && bytes[2] === 3 && bytes[3] === 4;
 }
 
 const utf8 = new TextDecoder("utf-8", { fatal: true });
@@ -169,8 +153,9 @@ function readCsv(bytes: Uint8Array, csv: CsvDefinition, where: Where): unknown[]
   const isEnded = text === "" || text.endsWith("\n");
   if (csv.ended && !isEnded) throw brokenOff(where);
   const rows = parseCsv(text, csv, where);
-  const names = csv.header === true ? rows.shift() : csv.header;
-  if (names === undefined) return [];
+  const header = csv.header === true ? rows.shift() : csv.header;
+  if (header === undefined) return [];
+  const names = columnNames(header);
   const last = rows[rows.length - 1];
   if (last !== undefined && last.length < names.length && !isEnded) throw brokenOff(where);
   return rows.map((row) => nameFields(row, names));
@@ -186,6 +171,11 @@ function parseCsv(text: string, csv: CsvDefinition, where: Where): unknown[][] {
 
 export function csvError(cause: unknown, where: Where): BridgeError {
   const { code, message } = cause as { code?: string; message: string };
+  if (code === "CSV_MAX_RECORD_SIZE")
+    return new BridgeError("BODY_TOO_LARGE", "A row of the CSV is longer than any real one.", {
+      where,
+      cause,
+    });
   if (code === "CSV_QUOTE_NOT_CLOSED")
     return new BridgeError("BODY_TRUNCATED", "The CSV breaks off inside a quoted field.", { where, cause });
   return new BridgeError("BODY_UNREADABLE", `The answer is no valid CSV: ${message}.`, { where, cause });
@@ -205,10 +195,24 @@ export function nameFields(row: readonly unknown[], names: readonly unknown[]): 
  * list: no table takes it, so it is kept in quarantine.
  */
 export function namedRows(rows: readonly unknown[], header: true | readonly unknown[]): unknown[] {
-  const names = (header === true ? rows[0] : header) as readonly unknown[] | undefined;
+  const given = (header === true ? rows[0] : header) as readonly unknown[] | undefined;
   const from = header === true ? 1 : 0;
-  if (!Array.isArray(names)) return [];
+  if (!Array.isArray(given)) return [];
+  const names = columnNames(given);
   return rows.slice(from).map((row) => nameValues(row, names));
+}
+
+/** The names of a header row, each once: a name that comes again gets a number, one that is empty its place. */
+export function columnNames(header: readonly unknown[]): string[] {
+  const names = new Set<string>();
+  const given = new Set(header.map(String));
+  for (const [i, raw] of header.entries()) {
+    const name = raw === null || raw === "" ? `column_${i + 1}` : String(raw);
+    let unique = name;
+    for (let n = 2; names.has(unique) || (unique !== name && given.has(unique)); n++) unique = `${name}_${n}`;
+    names.add(unique);
+  }
+  return [...names];
 }
 
 export function nameValues(row: unknown, names: readonly unknown[]): unknown {
@@ -217,17 +221,22 @@ export function nameValues(row: unknown, names: readonly unknown[]): unknown {
   return Object.fromEntries(names.map((name, i) => [String(name), row[i] ?? null]));
 }
 
+/** Marks that no element can be called by: what is an attribute, and the text of an element that has more than that. */
+const ATTRIBUTE = "@";
+const TEXT = "#text";
+
 /** Elements and attributes in one tree, without name-space prefixes; every value stays text. */
 function xmlParser(records: readonly string[], lists: readonly string[]): XMLParser {
   const recordLists = records.flatMap((path) => /^\$\.([A-Za-z0-9_.-]+)\[\*\]$/.exec(path)?.[1] ?? []);
   const isList = new Set([...recordLists, ...lists]);
   return new XMLParser({
     ignoreAttributes: false,
-    attributeNamePrefix: "",
+    attributeNamePrefix: ATTRIBUTE,
+    trimValues: false,
     removeNSPrefix: true,
     parseTagValue: false,
     parseAttributeValue: false,
-    textNodeName: "text",
+    textNodeName: TEXT,
     ignoreDeclaration: true,
     ignorePiTags: true,
     htmlEntities: true,
@@ -257,7 +266,34 @@ function readXml(bytes: Uint8Array, parser: XMLParser, where: Where): unknown {
       : `The answer is no valid XML: ${msg} (line ${line}).`;
     throw new BridgeError(cut ? "BODY_TRUNCATED" : "BODY_UNREADABLE", message, { where });
   }
-  return parser.parse(text);
+  try {
+    return withPlainNames(parser.parse(text));
+  } catch (cause) {
+    // the package has limits for what nests, and for entities
+    const message = `The XML cannot be read: ${(cause as Error).message}.`;
+    throw new BridgeError("BODY_UNREADABLE", message, { where, cause });
+  }
+}
+
+/**
+ * The tree with plain names: an attribute is called as it is, and an element's own text `text`, unless a child has that
+ * name. Blanks between elements are no text.
+ */
+function withPlainNames(value: unknown): unknown {
+  if (Array.isArray(value)) return value.map(withPlainNames);
+  if (typeof value === "string") return /^\s*\n\s*$/.test(value) ? "" : value;
+  if (typeof value !== "object" || value === null) return value;
+  const children = new Map(Object.entries(value));
+  const hasElements = [...children.keys()].some((name) => name !== TEXT && !name.startsWith(ATTRIBUTE));
+  const plain: Record<string, unknown> = {};
+  for (const [name, child] of children) {
+    if (name === TEXT && /^\s*$/.test(String(child)) && (hasElements || String(child).includes("\n")))
+      continue;
+    const bare = name === TEXT ? "text" : name.startsWith(ATTRIBUTE) ? name.slice(ATTRIBUTE.length) : name;
+    const isTaken = bare !== name && (children.has(bare) || Object.hasOwn(plain, bare));
+    plain[isTaken ? name : bare] = withPlainNames(child);
+  }
+  return plain;
 }
 
 function firstNonBlank(bytes: Uint8Array): number {

@@ -202,7 +202,7 @@ describe("readPage", () => {
     pages.next(
       { at: "start" },
       read(text),
-      { pages: 1, records: 0, shift: 0, stale: false },
+      { pages: 1, records: 0, shift: 0, stale: false, fullPage: 10, totalHolds: true },
       { stream: "s" },
     );
 

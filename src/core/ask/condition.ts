@@ -1,25 +1,57 @@
 /** Conditions in CEL (the Common Expression Language), checked and compiled once. */
 
 import { Environment } from "@marcbachmann/cel-js";
+import { RE2JS } from "re2js";
+import { typeName } from "../errors.js";
+import { ExactNumber } from "../shape/exact-json.js";
+import { isPlainObject } from "../shape/walk.js";
 
 export interface Condition {
   readonly text: string;
   /** @throws Error with CEL's own words when a field is missing or the kinds do not fit */
   holds(values: Readonly<Record<string, unknown>>): boolean;
+  /** A comparison of unlike kinds in it, which never holds; undefined where there is none. */
+  unlike(values: Readonly<Record<string, unknown>>): string | undefined;
 }
 
 /** What conditions may look at: those over a record, and those over an answer. */
 const NAMES = { record: ["record"], answer: ["status", "headers", "body"] } as const;
 export type ConditionKind = keyof typeof NAMES;
 
+/** Loops within loops take as long as the product of their lists. */
+const MOST_NESTED_LOOPS = 2;
+const LOOPS: ReadonlySet<unknown> = new Set(["all", "exists", "exists_one", "map", "filter"]);
+/** CEL's `matches`, by an engine whose time grows with the text alone (RE2). */
+const MATCHES = "matches_linear";
+
+/** A node of the parsed expression, as the package gives it. */
+interface Node {
+  readonly op: string;
+  readonly args: unknown;
+  readonly start: number;
+  readonly end: number;
+}
+
 const environments = new Map<ConditionKind, Environment>();
+const patterns = new Map<string, RE2JS>();
 
 function environmentFor(kind: ConditionKind): Environment {
   const known = environments.get(kind);
   if (known !== undefined) return known;
   const made = new Environment({ unlistedVariablesAreDyn: false });
   for (const name of NAMES[kind]) made.registerVariable(name, "dyn");
+  made.registerFunction(`string.${MATCHES}(string): bool`, (text: string, pattern: string) =>
+    patternOf(pattern).matcher(text).find(),
+  );
   environments.set(kind, made);
+  return made;
+}
+
+function patternOf(text: string): RE2JS {
+  const known = patterns.get(text);
+  if (known !== undefined) return known;
+  const made = RE2JS.compile(text);
+  if (patterns.size < 1000) patterns.set(text, made);
   return made;
 }
 
@@ -30,7 +62,12 @@ export function compileCondition(text: string, kind: ConditionKind): Condition {
   if (!checked.valid) throw checked.error ?? new Error("it is no expression");
   if (checked.type !== "bool" && checked.type !== "dyn")
     throw new Error(`it gives ${String(checked.type)}, not true or false`);
-  const evaluate = environment.parse(text);
+  const tree = environment.parse(text).ast as unknown as Node;
+  const loops = nestedLoops(tree);
+  if (loops > MOST_NESTED_LOOPS)
+    throw new Error(`it has ${loops} loops within each other, and ${MOST_NESTED_LOOPS} are the most`);
+  const evaluate = environment.parse(withLinearMatches(text, tree));
+  const comparisons = comparisonsIn(tree, text);
   return {
     text,
     holds(values) {
@@ -38,6 +75,8 @@ export function compileCondition(text: string, kind: ConditionKind): Condition {
       if (typeof result === "boolean") return result;
       throw new Error(`it gives ${typeof result}, not true or false`);
     },
+    unlike: (values) =>
+      comparisons.map((each) => unlikeKinds(each, values)).find((each) => each !== undefined),
   };
 }
 
@@ -49,4 +88,91 @@ export function holdsOrMissing(condition: Condition, values: Readonly<Record<str
     // in CEL, a field that is not there is an error; for a rule about answers it is a plain no
     return false;
   }
+}
+
+function childrenOf({ args }: Node): Node[] {
+  return [args].flat(Number.POSITIVE_INFINITY).filter(isNode);
+}
+
+function isNode(value: unknown): value is Node {
+  return typeof value === "object" && value !== null && "op" in value && "args" in value;
+}
+
+function nodesIn(node: Node): Node[] {
+  return [node, ...childrenOf(node).flatMap(nodesIn)];
+}
+
+/** A call of a method: its name is the first argument, what it is called on the second. */
+function methodOf({ op, args }: Node): unknown {
+  return op === "rcall" && Array.isArray(args) ? args[0] : undefined;
+}
+
+function nestedLoops(node: Node): number {
+  const within = Math.max(0, ...childrenOf(node).map(nestedLoops));
+  return within + (LOOPS.has(methodOf(node)) ? 1 : 0);
+}
+
+/** The text with `matches` called by the name of our own; patterns that are written out are compiled here. */
+function withLinearMatches(text: string, tree: Node): string {
+  const calls = nodesIn(tree).filter((node) => methodOf(node) === "matches");
+  let linear = text;
+  // from behind, so that what is before keeps its place
+  for (const call of calls.sort((a, b) => b.end - a.end)) {
+    const [, on, parameters] = call.args as [string, Node, Node[]];
+    const [pattern] = parameters;
+    if (pattern?.op === "value") patternOf(String(pattern.args));
+    const at = text.indexOf("matches", on.end);
+    linear = `${linear.slice(0, at)}${MATCHES}${linear.slice(at + "matches".length)}`;
+  }
+  return linear;
+}
+
+const COMPARISONS: ReadonlySet<string> = new Set(["==", "!=", "<", "<=", ">", ">="]);
+
+/** A field compared with a value that is written out. */
+interface Comparison {
+  readonly field: Node;
+  readonly name: string;
+  readonly value: unknown;
+}
+
+function comparisonsIn(tree: Node, text: string): Comparison[] {
+  return nodesIn(tree).flatMap(({ op, args }) => {
+    if (!COMPARISONS.has(op) || !Array.isArray(args)) return [];
+    const [left, right] = args as [Node, Node];
+    const [field, literal] = right.op === "value" ? [left, right] : [right, left];
+    if (literal.op !== "value" || literal.args === null || field.op === "value") return [];
+    return { field, name: text.slice(field.start, field.end), value: literal.args };
+  });
+}
+
+function unlikeKinds(
+  { field, name, value }: Comparison,
+  values: Readonly<Record<string, unknown>>,
+): string | undefined {
+  const seen = valueAt(field, values);
+  if (seen === undefined || seen === null) return undefined;
+  const [is, compared] = [kindOf(seen), kindOf(value)];
+  return is === compared ? undefined : `${name} is ${is}, and is compared with ${compared}`;
+}
+
+function kindOf(value: unknown): string {
+  if (typeof value === "bigint" || typeof value === "number" || value instanceof ExactNumber)
+    return "a number";
+  return typeof value === "boolean" ? "true or false" : `a ${typeName(value)}`;
+}
+
+/** The value of a plain path of names; undefined where it is none, or not there. */
+function valueAt({ op, args }: Node, values: unknown): unknown {
+  if (op === "id") return own(values, args);
+  if ((op !== "." && op !== "[]") || !Array.isArray(args)) return undefined;
+  const [on, step] = args as [Node, unknown];
+  const name = isNode(step) ? (step.op === "value" ? step.args : undefined) : step;
+  return own(valueAt(on, values), name);
+}
+
+function own(object: unknown, name: unknown): unknown {
+  return isPlainObject(object) && typeof name === "string" && Object.hasOwn(object, name)
+    ? object[name]
+    : undefined;
 }

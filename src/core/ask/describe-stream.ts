@@ -39,7 +39,7 @@ export function describeStream(stream: CompiledStream, known: KnownState = {}): 
     ["windows", definition.windows === undefined ? [] : [windowsText(definition.windows, known)]],
     ["asks", askedTexts(definition)],
     ["pages", definition.report !== undefined ? [] : [pagesText(definition.pages)]],
-    ["detail", definition.expand === undefined ? [] : [`${requestText(definition.expand)} for each record`]],
+    ["detail", definition.expand === undefined ? [] : [detailText(definition.expand)]],
     ["from", cursorTexts(stream, known)],
     ["keeps", definition.where === undefined ? [] : [`records for which ${definition.where}`]],
   ] as const;
@@ -47,6 +47,11 @@ export function describeStream(stream: CompiledStream, known: KnownState = {}): 
     lines: lines.flatMap(([label, texts]) => texts.map((text) => ({ label, text }))),
     warnings: warningsOf(stream),
   };
+}
+
+function detailText(expand: NonNullable<StreamDefinition["expand"]>): string {
+  const asked = expand.link === undefined ? requestText(expand) : `GET the address in ${expand.link}`;
+  return `${asked} for each record`;
 }
 
 type Asked = {

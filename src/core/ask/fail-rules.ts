@@ -28,6 +28,16 @@ export function compileFailRules(rules: readonly FailRuleDefinition[]): FailRule
   }));
 }
 
+/** What a rule compares with a value of another kind: it never holds. `body` as for `judge`. */
+export function unlikeInRule(
+  { when, readsBody }: FailRule,
+  answer: { readonly status: number; readonly headers: HeaderValues; readonly body: () => unknown },
+): string | undefined {
+  const { status, headers, body } = answer;
+  const unlike = when.unlike({ status, headers, body: readsBody ? body() : null });
+  return unlike && `fails_when ${when.text} can never hold: ${unlike}.`;
+}
+
 /** The first rule that holds; `body` is called once, and only where a rule looks into it. */
 export function judge(
   rules: readonly FailRule[],

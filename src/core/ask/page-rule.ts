@@ -28,6 +28,10 @@ export interface Progress {
   readonly shift: number;
   /** this page holds no record that the pages before it did not hold */
   readonly stale: boolean;
+  /** records of the first page: as many make a page full where no size is asked for */
+  readonly fullPage: number;
+  /** false: the total has turned out to count something else */
+  readonly totalHolds: boolean;
 }
 
 export interface PageRule {
@@ -137,6 +141,10 @@ function nextPage(
 ): NextPage {
   const following = followingPosition(pages, position, page, progress, where);
   if (following === undefined || apiSaysEnd(pages, position, page, progress)) return { at: "end" };
+  if (isAllIn(pages, position, page, progress)) {
+    const isFull = page.received > 0 && page.received >= (position.size ?? progress.fullPage);
+    return isFull && pages.total !== undefined ? { at: "end", unless: following } : { at: "end" };
+  }
   const cut = pages.at_most !== undefined && progress.pages >= pages.at_most;
   return cut ? { at: "end", cut: true } : following;
 }
@@ -196,7 +204,6 @@ function apiSaysEnd(
   if (pages.more !== undefined && !isTrue(more)) return true;
   // an API that gives tokens or addresses ends by giving none
   if (pages.token !== undefined || pages.link !== undefined) return false;
-  if (isAllIn(pages, position, page, progress)) return true;
   // a flag alone decides over empty pages; with a total beside it, an empty one is the end
   if (pages.more !== undefined && pages.total === undefined && pages.total_pages === undefined) return false;
   // with an overlap, there may be nothing but the records that were asked for again
@@ -211,7 +218,8 @@ function isAllIn(
   page: PageRead,
   progress: Progress,
 ): boolean {
-  const total = wholeNumber(page.envelope.total);
+  if (pages.token !== undefined || pages.link !== undefined) return false;
+  const total = progress.totalHolds ? wholeNumber(page.envelope.total) : undefined;
   const reached =
     position.at === "offset" ? position.offset - pages.offset! + page.received : progress.records;
   if (total !== undefined && reached >= total) return true;
@@ -246,6 +254,11 @@ function tokenText(value: unknown, place: unknown, where: Where): string | undef
 function nextLink(value: unknown, place: unknown, where: Where): string | undefined {
   const text = tokenText(value, place, where);
   if (text === undefined || !/^\s*</.test(text)) return text;
+  return nextInHeader(text);
+}
+
+/** The address with rel="next" of a Link header; throws where the header cannot be read. */
+export function nextInHeader(text: string): string | undefined {
   return Link.parse(text).rel("next")[0]?.uri;
 }
 

@@ -3,6 +3,7 @@
 import { BridgeError, type Where } from "../errors.js";
 import { stringifyExact } from "../shape/exact-json.js";
 import { getByPath } from "../shape/path-get.js";
+import { KeyDigests } from "./key-digests.js";
 import type { NextPage, PagePosition } from "./page-position.js";
 import { wholeNumber } from "./page-rule.js";
 import type { PageRead } from "./read-page.js";
@@ -15,6 +16,11 @@ export interface Sighting {
   /** it holds no record that the pages before it did not hold */
   readonly stale: boolean;
   readonly notice: string | undefined;
+  /** what tells each record from others, and those of the pages just before it, in their order */
+  readonly ids: readonly string[];
+  readonly before: readonly (readonly string[])[];
+  /** some page of the pass was asked for further back */
+  readonly wentBack: boolean;
 }
 
 export interface WatchRule {
@@ -36,18 +42,22 @@ const MOST_REWINDS = 3;
 const PAGES_KEPT = 4;
 /** Empty pages are usual where an API filters what it has paged, but not without end. */
 const MOST_EMPTY = 1000;
-const NOTHING: Sighting = { repeats: false, shift: 0, stale: false, notice: undefined };
+const NOTHING = { repeats: false, notice: undefined as string | undefined };
 
 export class PageWatch {
-  private readonly tokens = new Set<string>();
+  /** where pages began, as digests: there may be many */
+  private readonly tokens = new KeyDigests();
   private previous: readonly unknown[] = [];
   /** what tells these records from others; made once for a page, where it is wanted at all */
   private identified: { readonly records: readonly unknown[]; readonly ids: readonly string[] } | undefined;
   /** the offset behind the page before */
   private end = 0;
-  /** what tells the records of the last pages from others, where records may move */
+  /** what tells the records of the last pages from others */
+  private recent: readonly (readonly string[])[] = [];
   private known: readonly ReadonlySet<string>[] = [];
   private total: number | undefined;
+  /** false: the total has turned out to count something else */
+  totalHolds = true;
   private pages = 0;
   /** pages in a row that are the same, and that bring nothing new */
   private same = 0;
@@ -55,14 +65,18 @@ export class PageWatch {
   /** a page did not join the one before it, and this one was asked for further back */
   private soughtBack = false;
   private rewinds = 0;
+  private wentBack = false;
   private empty = 0;
   /** the API's total changed while its pages were read: records may have moved between them */
   moved = false;
 
   constructor(private readonly rule: WatchRule) {}
 
-  /** @throws BridgeError PAGE_REPEATED */
-  look(position: PagePosition, page: PageRead, where: Where): Sighting {
+  /**
+   * `onlyALook`: a total says that the page before was the last; a page with nothing new says the same.
+   * @throws BridgeError PAGE_REPEATED
+   */
+  look(position: PagePosition, page: PageRead, where: Where, onlyALook = false): Sighting {
     this.pages++;
     this.empty = page.received === 0 ? this.empty + 1 : 0;
     if (this.empty > MOST_EMPTY) {
@@ -73,14 +87,37 @@ export class PageWatch {
     this.same = same && !this.soughtBack ? this.same + 1 : 0;
     const repeated = this.recordsMove() ? this.allKnown(page.records) : same;
     this.stale = repeated ? this.stale + 1 : 0;
-    const found = repeated ? this.onRepeated(position, page, where) : NOTHING;
-    const sighting = { ...found, shift: this.shiftOf(position, page), stale: repeated };
+    const found = !repeated
+      ? NOTHING
+      : onlyALook
+        ? { ...NOTHING, repeats: true }
+        : this.onRepeated(position, page, where);
+    // a page behind the end that a total has told shows that it counts something else
+    if (onlyALook && !repeated && page.received > 0) this.totalHolds = false;
+    const ids = this.keysOf(page.records);
+    const { wentBack } = this;
+    const before = this.recent;
+    const shift = this.shiftOf(position, page);
+    const sighting = { ...found, shift, stale: repeated, ids, before, wentBack };
     this.soughtBack = false;
     this.previous = page.records;
     this.end = position.at === "offset" ? position.offset + page.received : 0;
-    if (this.recordsMove())
-      this.known = [...this.known, new Set(this.idsOf(page.records))].slice(-PAGES_KEPT);
+    this.recent = [...this.recent, ids].slice(-PAGES_KEPT);
+    if (this.recordsMove()) this.known = [...this.known, new Set(ids)].slice(-PAGES_KEPT);
     return sighting.notice === undefined ? { ...sighting, notice: this.totalChanged(page) } : sighting;
+  }
+
+  /** Forgets the page that was looked at last, and found to be one too many: it is asked for once more. */
+  lookAgain(): void {
+    this.pages--;
+    this.empty = Math.max(0, this.empty - 1);
+    this.same = Math.max(0, this.same - 1);
+    this.stale = Math.max(0, this.stale - 1);
+  }
+
+  /** What tells each record from others; none where nothing needs to know. */
+  keysOf(records: readonly unknown[]): readonly string[] {
+    return this.rule.key.length > 0 || this.recordsMove() ? this.idsOf(records) : [];
   }
 
   /** Notes where the pages go on. @throws BridgeError PAGE_REPEATED where they were before */
@@ -95,12 +132,12 @@ export class PageWatch {
               ? each.after
               : undefined;
       if (token === undefined) continue;
-      if (each === next && this.tokens.has(token)) {
+      const seen = this.tokens.add(token, 1);
+      if (each === next && seen === "again") {
         const shown = token.length > 60 ? `${token.slice(0, 59)}…` : token;
         const message = `The page leads to ${shown} again: the pages go round in a circle.`;
         throw new BridgeError("PAGE_REPEATED", message, { where });
       }
-      this.tokens.add(token);
     }
   }
 
@@ -115,6 +152,7 @@ export class PageWatch {
     const tail = new Set(this.previous.slice(-this.rule.overlap).map(this.identity));
     const joins = this.idsOf(records).some((id) => tail.has(id)) || this.allKnown(records);
     this.soughtBack ||= !joins;
+    this.wentBack ||= !joins;
     return joins;
   }
 
@@ -148,11 +186,15 @@ export class PageWatch {
 
   /** What tells a record from others: its key; all of it, where the key is made on our side only. */
   private readonly identity = (record: unknown): string => {
+    if (this.rule.key.length === 1) {
+      const value = getByPath(record, this.rule.key[0]!);
+      if (typeof value === "string" || typeof value === "number") return String(value);
+    }
     const values = this.rule.key.map((parts) => getByPath(record, parts) ?? null);
     return stringifyExact(values.every((value) => value === null) ? record : values);
   };
 
-  private onRepeated(position: PagePosition, page: PageRead, where: Where): Sighting {
+  private onRepeated(position: PagePosition, page: PageRead, where: Where): typeof NOTHING {
     const overlaps = this.rule.overlap > 0;
     // insertions may move a page by the step that was made; an API that does not heed the step goes on so
     if (overlaps && this.same < MOST_SAME) {
@@ -204,7 +246,13 @@ export class PageWatch {
     const total = wholeNumber(page.envelope.total);
     const before = this.total;
     this.total = total ?? before;
-    if (this.rule.overlap > 0 || total === undefined || before === undefined || total === before)
+    if (
+      !this.totalHolds ||
+      this.rule.overlap > 0 ||
+      total === undefined ||
+      before === undefined ||
+      total === before
+    )
       return undefined;
     const first = !this.moved;
     this.moved = true;

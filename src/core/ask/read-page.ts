@@ -5,12 +5,12 @@
  * once; the batches are made when `shape()` is called, so that the next page can be asked for before.
  */
 
-import { BridgeError, typeName, type Where } from "../errors.js";
+import { BridgeError, isBridgeError, typeName, type Where } from "../errors.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
 import type { Issue, Shape, Shaped } from "../shape/shape.js";
 import { isPlainObject } from "../shape/walk.js";
-import { type CursorRule, type CursorSpan, spanOfRecords } from "../track/cursor.js";
-import { type AnswerPlan, namedRows, nameValues, readAnswer } from "./answer.js";
+import { type AnswerPlan, columnNames, namedRows, nameValues, readAnswer } from "./answer.js";
+import { apiWords, saysFailed } from "./api-words.js";
 import type { Condition } from "./condition.js";
 import type { JsonPath } from "./json-path.js";
 
@@ -26,7 +26,6 @@ export interface ReadPlan {
   /** the key of the stream that holds these paths, where it is not `records` */
   readonly recordsKey?: string | undefined;
   readonly envelope: Readonly<Partial<Record<EnvelopeName, EnvelopePlace>>>;
-  readonly cursor?: CursorRule | undefined;
 }
 
 /** What is to be done with records before they are shaped; it differs from part to part. */
@@ -38,6 +37,8 @@ export interface RecordRules {
 
 /** An answer as it came; headers by lower-case name. */
 export interface Answer {
+  /** default: 200 */
+  readonly status?: number | undefined;
   readonly body: Uint8Array;
   readonly headers: HeaderValues;
 }
@@ -48,48 +49,55 @@ export interface PageRead {
   /** records of the answer, before any was left out */
   readonly received: number;
   readonly records: readonly unknown[];
+  /** records that were left out by rules or because they are old */
+  readonly leftOut: number;
+  /** the records before any was left out, in the order in which they came: the cursor has seen them all */
+  readonly came: readonly unknown[];
   readonly bytes: number;
-  /** what the records say of the cursor; undefined where the stream has no field for it */
-  span(): CursorSpan | undefined;
   /** rows of all tables; may be called once */
   shape(shape: Shape): Shaped;
 }
 
 /**
  * Reads one page.
- * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND
+ * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND, ANSWER_UNLIKE
  */
 export function readPage(
   answer: Answer,
   plan: ReadPlan,
   where: Where = {},
 ): PageRead & { readonly body: unknown } {
+  if (answer.status === 204 || answer.status === 205) {
+    const envelope = readEnvelope(undefined, answer.headers, plan);
+    return { ...pageOfRecords([], 0), envelope, body: undefined };
+  }
   const trees = readAnswer(answer.body, plan.answer, where);
   const records = trees.flatMap((tree) => recordsOf(tree, plan, where));
   const body = trees[0];
   return {
-    ...pageOfRecords(records, plan, answer.body.length),
+    ...pageOfRecords(records, answer.body.length),
     envelope: readEnvelope(body, answer.headers, plan),
     body,
   };
 }
 
 /** A page of records that are there already: rows of a long file, records put together from several answers. */
-export function pageOfRecords(records: readonly unknown[], plan: ReadPlan, bytes: number): PageRead {
-  return pageFrom(records, [], plan, { envelope: {}, received: records.length, bytes });
+export function pageOfRecords(records: readonly unknown[], bytes: number): PageRead {
+  return pageFrom(records, [], { envelope: {}, received: records.length, came: records, bytes });
 }
 
 function pageFrom(
   records: readonly unknown[],
   issues: readonly Issue[],
-  plan: ReadPlan,
-  facts: Pick<PageRead, "envelope" | "received" | "bytes">,
+  { envelope, received, came, bytes }: Pick<PageRead, "envelope" | "received" | "came" | "bytes">,
 ): PageRead {
-  const field = plan.cursor?.field;
   return {
-    ...facts,
+    envelope,
+    received,
+    came,
+    bytes,
     records,
-    span: () => (field === undefined ? undefined : spanOfRecords(records, field)),
+    leftOut: came.length - records.length - issues.length,
     shape: (shape) => {
       const shaped = shape.shapeRecords(records);
       return issues.length === 0 ? shaped : { ...shaped, issues: [...issues, ...shaped.issues] };
@@ -97,11 +105,13 @@ function pageFrom(
   };
 }
 
-/**
- * The page with the rules applied: tags put in, records left out; what no rule can judge goes to quarantine. The
- * cursor's span stays that of all records: those that are left out have been seen as well.
- */
-export function applyRules(page: PageRead, plan: ReadPlan, rules: RecordRules): PageRead {
+/** The page with other records in the place of its own: some of them, or with more in them. */
+export function withRecords(page: PageRead, records: readonly unknown[]): PageRead {
+  return pageFrom(records, [], page);
+}
+
+/** The page with the rules applied: tags put in, records left out; what no rule can judge goes to quarantine. */
+export function applyRules(page: PageRead, rules: RecordRules): PageRead {
   const { where, keep, tag } = rules;
   if (where === undefined && keep === undefined && Object.keys(tag).length === 0) return page;
   const issues: Issue[] = [];
@@ -112,11 +122,29 @@ export function applyRules(page: PageRead, plan: ReadPlan, rules: RecordRules): 
     try {
       if (isKept(record, where, keep)) records.push(record);
     } catch (error) {
+      if (isBridgeError(error)) throw error;
       const message = `where: ${where?.text ?? "keep"} cannot be judged: ${(error as Error).message.split("\n")[0]}`;
       issues.push({ reason: "not_judged", path: "", message, record });
     }
   }
-  return { ...pageFrom(records, issues, plan, page), span: page.span };
+  return pageFrom(records, issues, page);
+}
+
+/**
+ * The page without the records that `where` leaves out by what the list says of them: their details need not be asked
+ * for. What cannot be judged without its detail stays.
+ */
+export function leaveOutEarly(page: PageRead, { where, tag }: RecordRules): PageRead {
+  if (where === undefined) return page;
+  const mayStay = (raw: unknown) => {
+    if (!isPlainObject(raw)) return true;
+    try {
+      return where.holds({ record: { ...raw, ...tag } });
+    } catch {
+      return true;
+    }
+  };
+  return withRecords(page, page.records.filter(mayStay));
 }
 
 /** What is no record at all is kept, for quarantine. */
@@ -126,15 +154,19 @@ function isKept(record: unknown, where: Condition | undefined, keep: RecordRules
 }
 
 function recordsOf(body: unknown, plan: ReadPlan, where: Where): readonly unknown[] {
-  const found = plan.records.map((path) => path.all(body));
+  const found = plan.records.map((path) => path.list(body));
   const lists = found.filter((list) => list !== undefined);
   // an XML list without elements has no element at all, and often its parent is an empty text
   if (lists.length === 0 && plan.answer.kind === "xml" && isEmptyXml(body, plan)) return [];
-  if (lists.length === 0) throw recordsNotFound(body, plan, where);
+  if (lists.length === 0)
+    throw saysFailed(body) ? answeredError(body, where) : recordsNotFound(body, plan, where);
   const records = lists.length === 1 ? lists[0]! : lists.flat();
+  // an empty list beside an error is no end of a list
+  if (records.length === 0 && saysFailed(body)) throw answeredError(body, where);
   if (plan.answer.kind !== "json") return records;
   if (plan.answer.headerRow === true) return namedRows(records, true);
-  const names = plan.answer.names?.all(body);
+  const given = plan.answer.names?.all(body);
+  const names = given && columnNames(given);
   if (names !== undefined) return records.map((row) => nameValues(row, names));
   if (records.length > 0 && records.every(Array.isArray))
     throw listsFound(body, records[0] ?? [], plan, where);
@@ -161,6 +193,14 @@ export function readEnvelope(body: unknown, headers: HeaderValues, plan: ReadPla
   for (const [name, place] of Object.entries(plan.envelope) as [EnvelopeName, EnvelopePlace][])
     values[name] = "header" in place ? headers[place.header] : place.first(body);
   return values;
+}
+
+function answeredError(body: unknown, where: Where): BridgeError {
+  const words = apiWords(body);
+  const said = words === undefined ? "." : `: ${words}`;
+  return new BridgeError("ANSWER_UNLIKE", `The API answers with an error instead of records${said}`, {
+    where,
+  });
 }
 
 /** The path stops a step short, or the records are rows of values. */

@@ -336,13 +336,21 @@ export const breakdownKeys = {
 export const expandSchema = z
   .strictObject({
     ...requestShape,
+    link: fieldPath
+      .optional()
+      .describe("The record's field that holds the detail's address, within the API's own origins"),
     fields: z
       .record(nameText, fieldPath)
+      .default({})
       .describe("Values for the request's {name}, from the record's fields"),
     record: jsonPathText.default("$").describe("Where the detail is in the answer"),
     at: fieldPath.optional().describe("Put it there; left out, its fields join the record's own"),
   })
-  .superRefine((request, context) => oneMethod(request, context))
+  .superRefine((request, context) => {
+    if (request.link === undefined) oneMethod(request, context);
+    else if (request.get !== undefined || request.post !== undefined)
+      context.addIssue({ code: "custom", message: "must hold one of get, post or link" });
+  })
   .describe("One more request for each record; with a cursor, for changed records only");
 
 export type RequestDefinition = z.output<z.ZodObject<typeof requestShape>>;

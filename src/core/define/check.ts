@@ -30,9 +30,22 @@ export function parseYaml(text: string, name: string): YamlFile {
   }
   return {
     name,
-    value: document.toJS(),
+    value: plainValue(document, name),
     place: (path, ofKey) => at(offsetOf(document, path, ofKey === true)),
   };
+}
+
+/** Aliases that stand for aliases may make a short file a value without measure: the package counts them. */
+function plainValue(document: Document, name: string): unknown {
+  try {
+    return document.toJS();
+  } catch (cause) {
+    throw new BridgeError("CONFIG_SYNTAX", `The YAML cannot be read: ${(cause as Error).message}.`, {
+      where: { file: name },
+      hint: "Write the values out, or use fewer aliases.",
+      cause,
+    });
+  }
 }
 
 function offsetOf(document: Document, path: readonly PropertyKey[], ofKey: boolean): number {

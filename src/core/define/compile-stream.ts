@@ -14,6 +14,7 @@ import { formatPath, parsePath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
 import type { CursorRule } from "../track/cursor.js";
 import type {
+  ExpandDefinition,
   FailRuleDefinition,
   PagesDefinition,
   ReportDefinition,
@@ -103,10 +104,9 @@ export function compileStream(
     },
     request: compileRequest(asked, records, connector.api.fails_when, {
       stream: name,
-      cursor,
       delta: definition.cursor?.delta,
     }),
-    expand: expand && compile(expand, "expand.record", [expand.record]),
+    expand: expand && compile(withPath(expand), "expand.record", [expand.record]),
     key: [key].flat().map(fieldParts),
     columns: compileColumns(definition.columns),
     cursor,
@@ -116,6 +116,11 @@ export function compileStream(
     where: where === undefined ? undefined : compileCondition(where, "record"),
     code: connector.code?.streams?.[name],
   };
+}
+
+/** A detail whose address is in the record has no path of its own. */
+function withPath(expand: ExpandDefinition): ExpandDefinition {
+  return expand.link === undefined ? expand : { ...expand, get: "/" };
 }
 
 /** `$.huts[*].id` as the list `$.huts[*]` and the field `$.id` of what is in it. */
@@ -135,7 +140,6 @@ function compileRequest(
   commonRules: readonly FailRuleDefinition[],
   of: {
     readonly stream: string;
-    readonly cursor?: CursorRule | undefined;
     readonly delta?: string | undefined;
     readonly recordsKey?: string | undefined;
   },
@@ -150,7 +154,6 @@ function compileRequest(
       records: records.map(compileJsonPath),
       recordsKey: of.recordsKey,
       envelope: { ...pages.envelope, ...delta },
-      cursor: of.cursor,
     },
     pages,
     fails: compileFailRules([...definition.fails_when, ...commonRules]),

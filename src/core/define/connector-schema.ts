@@ -128,7 +128,9 @@ const cursorSchema = z
     begin: z
       .union([z.string().refine(isBegin, "must be a value, or a duration before now such as -P90D"), z.int()])
       .optional()
-      .describe("Where the first run begins: a value, or a duration before now such as -P90D"),
+      .describe(
+        "Where the first run begins: a value, sent as it stands, or a duration before now such as -P90D",
+      ),
     overlap: z
       .union([duration, z.int().min(0)])
       .optional()

@@ -24,6 +24,16 @@ export function codeSource(name: string): Pick<YamlFile, "name" | "place"> {
  */
 export function defineConnector(input: ConnectorInput, code?: ConnectorCode): Connector {
   const connector = checkConnector(input, codeSource("defineConnector"));
+  for (const name of Object.keys(code?.streams ?? {})) {
+    if (connector.streams[name] !== undefined) continue;
+    throw new BridgeError(
+      "CONFIG_UNKNOWN_NAME",
+      `There are functions for a stream ${name}, which is not declared.`,
+      {
+        hint: namesHint(name, Object.keys(connector.streams), "Streams"),
+      },
+    );
+  }
   return code === undefined ? connector : { ...connector, code };
 }
 

@@ -28,14 +28,17 @@ const client = {
   client_id: filled.default("{client_id}"),
   client_secret: filled.optional().describe("Default {client_secret}, where the connector has that setting"),
   client_auth: z
-    .enum(["header", "body", "private_key_jwt"])
+    .enum(["header", "body", "private_key_jwt", "client_secret_jwt"])
     .default("header")
     .describe(
-      "How the client shows who it is: HTTP Basic, form body (RFC 6749, 2.3.1), or a signed JWT (RFC 7523)",
+      "How the client shows who it is: HTTP Basic, form body (RFC 6749, 2.3.1), or a JWT signed by key or secret (RFC 7523)",
     ),
   private_key: filled.optional().describe("For private_key_jwt: the key, PKCS #8 in PEM"),
   key_id: filled.optional(),
-  algorithm: z.enum(["RS256", "PS256", "ES256", "EdDSA"]).default("RS256"),
+  algorithm: z
+    .enum(["RS256", "PS256", "ES256", "EdDSA", "HS256", "HS384", "HS512"])
+    .default("RS256")
+    .describe("How a JWT is signed; HS… by the client's secret (client_secret_jwt, default HS256)"),
   scope: z.string().optional().describe("Scopes to ask for, separated by spaces"),
   extra: z.record(z.string(), filled).default({}).describe("More parameters, such as an audience"),
 } as const;

@@ -18,21 +18,30 @@ export interface LimitsTold {
   readonly retryAfterMs?: number | undefined;
 }
 
-/** Reads Retry-After, the RateLimit fields (draft) and the usual X-RateLimit forms. */
+/**
+ * Reads Retry-After, the RateLimit fields (draft) and the usual X-RateLimit forms. Moments are read against the answer's
+ * own Date (RFC 9110, section 6.6.1), for the API's clock may be off from ours; `nowMs` stands in where it tells none.
+ */
 export function readLimits(headers: HeaderValues, nowMs: number): LimitsTold {
   return {
     ...rateLimitFields(headers),
-    ...countHeaders(headers, nowMs),
-    retryAfterMs: retryAfter(headers["retry-after"], nowMs),
+    ...countHeaders(headers, apiTime(headers, nowMs)),
+    retryAfterMs: retryAfter(headers, nowMs),
   };
 }
 
+function apiTime({ date }: HeaderValues, nowMs: number): number {
+  const told = date === undefined ? Number.NaN : Date.parse(date);
+  return Number.isNaN(told) ? nowMs : told;
+}
+
 /** RFC 9110, section 10.2.3: seconds, or an HTTP date. Undefined for anything else. */
-export function retryAfter(text: string | undefined, nowMs: number): number | undefined {
+export function retryAfter(headers: HeaderValues, nowMs: number): number | undefined {
+  const text = headers["retry-after"];
   if (text === undefined) return undefined;
   if (/^\s*\d+(\.\d+)?\s*$/.test(text)) return Number(text) * 1000;
   const at = Date.parse(text);
-  return Number.isNaN(at) ? undefined : Math.max(0, at - nowMs);
+  return Number.isNaN(at) ? undefined : Math.max(0, at - apiTime(headers, nowMs));
 }
 
 /** `RateLimit-Policy: "default";q=20;w=1` and `RateLimit: "default";r=5;t=1` (draft-ietf-httpapi-ratelimit-headers). */

@@ -24,12 +24,20 @@ export interface PaceLimits {
 
 /** A request that is not answered by then is taken to be at work there: it has arrived. In ms. */
 const MOST_LAG_MS = 2000;
+/** Requests remembered where the API tells what is left: a limit of more is not used up within one of its windows. */
+const MOST_RECENT = 20_000;
 const SECOND_MS = 1000;
 const MINUTE_MS = 60_000;
 const HOUR_MS = 3_600_000;
 const DAY_MS = 86_400_000;
 
 export type PaceTicket = Sent;
+
+/** What an API says is left until a moment, and what it is likely to give then. */
+interface Budget {
+  left: number;
+  untilMs: number;
+}
 
 export class Pace {
   private readonly windows: SlidingWindow[] = [];
@@ -38,6 +46,15 @@ export class Pace {
   private heldUntilMs = 0;
   private underWay = 0;
   private remaining: number | undefined;
+  /** where the API tells what is left, and in no window: those under way count as used */
+  private budget: Budget | undefined;
+  /** the most that was ever left, the longest time to a reset, and what was sent in that time */
+  private mostLeft = 0;
+  private longestMs = 0;
+  private recent: Sent[] = [];
+  /** the share of a request's time that lies behind the moment when its limit was counted, as far as is known */
+  private countedEarly = 0.9;
+  private refusedMs = 0;
 
   constructor(private readonly limits: PaceLimits) {
     if (limits.perSecond !== undefined) this.addWindow(limits.perSecond, SECOND_MS);
@@ -54,37 +71,61 @@ export class Pace {
 
   /** Milliseconds until a request may go; 0: now (then call `take`); Infinity: when one has come back. */
   waitMs(nowMs: number, cost = 1): number {
-    if (this.underWay >= this.limits.atOnce) return Number.POSITIVE_INFINITY;
-    let until = Math.max(this.heldUntilMs, this.learned?.freeAtMs(cost, nowMs) ?? 0);
+    const { learned, budget } = this;
+    const most = Math.min(this.limits.atOnce, learned?.mostAtOnce ?? Number.POSITIVE_INFINITY);
+    if (this.underWay >= most) return Number.POSITIVE_INFINITY;
+    let until = Math.max(this.heldUntilMs, learned?.freeAtMs(nowMs) ?? 0);
+    if (budget !== undefined && nowMs < budget.untilMs && budget.left < cost)
+      until = Math.max(until, budget.untilMs);
     for (const window of this.windows) until = Math.max(until, window.freeAtMs(cost, nowMs));
     return Math.max(0, until - nowMs);
   }
 
   /** Counts a request that goes now. */
   take(nowMs: number, cost = 1): PaceTicket {
-    const sent: Sent = { sentMs: nowMs, cost, arrivedMs: nowMs + MOST_LAG_MS, open: true };
+    const among = ++this.underWay;
+    const sent: Sent = { sentMs: nowMs, cost, arrivedMs: nowMs + MOST_LAG_MS, open: true, among };
     for (const window of this.windows) window.add(sent);
     this.learned?.take(sent);
-    this.underWay++;
+    const { budget } = this;
+    if (budget !== undefined) {
+      // until an answer tells, what was not used in the longest time to a reset is taken to be there
+      if (nowMs >= budget.untilMs)
+        this.budget = {
+          left: Math.max(cost, this.mostLeft - this.sentSince(nowMs - this.longestMs)),
+          untilMs: nowMs + SECOND_MS,
+        };
+      this.budget!.left -= cost;
+      this.recent.push(sent);
+      if (this.recent.length > MOST_RECENT) this.recent.splice(0, MOST_RECENT / 2);
+    }
     return sent;
+  }
+
+  /** The request goes out only now: a token had to be fetched for it first. */
+  departed(ticket: PaceTicket, nowMs: number): void {
+    if (!ticket.open) return;
+    ticket.sentMs = nowMs;
+    ticket.arrivedMs = nowMs + MOST_LAG_MS;
   }
 
   /** The answer came, or the request failed (nothing is told then). */
   received(ticket: PaceTicket, nowMs: number, told: LimitsTold | undefined): void {
     if (!this.close(ticket, nowMs)) return;
     if (told === undefined) return;
-    this.learn(told, ticket.sentMs, nowMs);
+    this.learn(told, ticket, nowMs);
     this.learned?.answered(ticket, nowMs);
   }
 
   /** The API answered 429: nobody goes before the time it names, or before a back-off of ours. */
   refused(ticket: PaceTicket, nowMs: number, told: LimitsTold): void {
     if (!this.close(ticket, nowMs)) return;
-    this.learn(told, ticket.sentMs, nowMs);
-    // "at once" (0) says that no limit was reached
-    const ownMs =
-      told.retryAfterMs === 0 ? 0 : (this.learned?.refused(ticket, nowMs, told.retryAfterMs) ?? SECOND_MS);
-    this.holdUntil(nowMs + (told.retryAfterMs ?? told.resetMs ?? ownMs));
+    // the limit was not free yet when it was taken to be
+    if (ticket.sentMs > this.refusedMs) this.countedEarly = Math.max(0, this.countedEarly - 0.1);
+    this.refusedMs = nowMs;
+    this.learn(told, { ...ticket, cost: 0 }, nowMs);
+    const toldMs = told.retryAfterMs ?? told.resetMs;
+    this.holdUntil(nowMs + (this.learned?.refused(ticket, nowMs, toldMs) ?? toldMs ?? SECOND_MS));
   }
 
   /** Nothing goes before this moment. */
@@ -94,8 +135,15 @@ export class Pace {
 
   /** Requests of earlier runs, which count in the limits of an hour and longer. */
   noteEarlier(atMs: number, count: number): void {
-    const sent: Sent = { sentMs: atMs, cost: count, arrivedMs: atMs, open: false };
+    const sent: Sent = { sentMs: atMs, cost: count, arrivedMs: atMs, open: false, among: 1 };
     for (const window of this.windows) if (window.windowMs >= HOUR_MS) window.add(sent);
+  }
+
+  /** What was sent after a moment, where the API tells what is left. */
+  private sentSince(atMs: number): number {
+    const first = this.recent.findIndex(({ sentMs }) => sentMs > atMs);
+    this.recent = first < 0 ? [] : this.recent.slice(first);
+    return this.recent.reduce((sum, { cost }) => sum + cost, 0);
   }
 
   private close(ticket: PaceTicket, nowMs: number): boolean {
@@ -106,7 +154,8 @@ export class Pace {
     return true;
   }
 
-  private learn(told: LimitsTold, sentMs: number, nowMs: number): void {
+  /** `cost`: what the request counted in the limits; 0 where it was refused. */
+  private learn(told: LimitsTold, { sentMs, cost }: Pick<Sent, "sentMs" | "cost">, nowMs: number): void {
     const { limit, windowMs, remaining, resetMs } = told;
     if (remaining !== undefined) this.remaining = remaining;
     if (limit !== undefined && limit >= 1 && windowMs !== undefined && windowMs > 0) {
@@ -115,7 +164,17 @@ export class Pace {
       else known.limit = Math.min(known.limit, Math.floor(limit));
       this.learned = undefined;
     }
-    if (remaining === undefined || remaining > 0 || resetMs === undefined) return;
+    if (remaining === undefined || resetMs === undefined) return;
+    if (this.windows.length === 0) {
+      this.learned = undefined;
+      this.mostLeft = Math.max(this.mostLeft, limit ?? remaining + cost);
+      this.longestMs = Math.max(this.longestMs, resetMs);
+      // those under way may not be counted yet; as they come back, what they tell sets it right
+      const untilMs = nowMs - (nowMs - sentMs) * this.countedEarly + resetMs;
+      this.budget = { left: remaining - this.underWay, untilMs };
+      return;
+    }
+    if (remaining > 0) return;
     // Nothing was left when the request was counted. Where our own windows explain that, they know better when the
     // next place is free; else others use the same limit, or its window is not known: wait until it begins anew.
     const explained = this.windows.some((window) => window.countAt(sentMs) >= window.limit);

@@ -2,8 +2,10 @@
 
 /** A request that counts in the limits. */
 export interface Sent {
-  readonly sentMs: number;
+  sentMs: number;
   readonly cost: number;
+  /** requests under way when it was sent, this one counted */
+  readonly among: number;
   /** the latest moment the request can have arrived at the API, as far as is known */
   arrivedMs: number;
   open: boolean;

@@ -108,3 +108,30 @@ describe("mayHoldInexactNumber", () => {
     expect(mayHoldInexactNumber(bytes(text), text)).toBe(false);
   });
 });
+
+describe("JSON that is none, and texts that look like marks", () => {
+  it.each([
+    "{9999E9999:1}",
+    "{12345678901234567890 :1}",
+    '{"a":12345678901234567890"b"}',
+    "[12345678901234567890 1]",
+    '["open 12345678901234567890]',
+    "[-]",
+    "[1e999,]",
+  ])("%s is refused", (text) => {
+    expect(() => parseExactJson(text)).toThrow(SyntaxError);
+  });
+
+  it("keeps texts with U+0000 in front, whatever stands behind it", () => {
+    const texts = ["\u0000", "\u000012345678901234567890", "\u0000\u00001", "\\u0000", "\u0000eb#1"];
+    const json = `{"n":12345678901234567890,"texts":${JSON.stringify(texts)}}`;
+    expect(parseExactJson(json)).toEqual({ n: 12345678901234567890n, texts });
+  });
+
+  it("reads a long text beside a long number", () => {
+    const long = "x\\\\".repeat(4_000_000);
+    const parsed = parseExactJson(`["${long}",12345678901234567890]`) as unknown[];
+    expect(parsed[1]).toBe(12345678901234567890n);
+    expect((parsed[0] as string).length).toBe(8_000_000);
+  });
+});

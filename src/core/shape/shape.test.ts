@@ -95,13 +95,17 @@ describe("flattening", () => {
     expect(rows.map((row) => row.x)).toEqual(["[]", null, '["y"]', "[]"]);
   });
 
-  it("numbers records without a key by their content", () => {
-    const page = () => [[{ a: 1 }, { a: 2 }, { a: 1 }]];
+  it("numbers records without a key, the same on every run, and keeps those apart that are alike", () => {
+    const pages = () => [
+      [{ a: 1 }, { a: 2, kids: [{ n: 1 }] }],
+      [{ a: 1 }, { a: 2, kids: [{ n: 1 }] }],
+    ];
     const ids = (tables: ReadTables) => tables.stays!.rows.map((row) => row.eb_row_id);
-    const first = ids(shaped(page(), newShape({ key: [] })));
-    expect(first).toEqual(ids(shaped(page(), newShape({ key: [] }))));
-    expect(first[0]).toBe(first[2]);
-    expect(first[0]).not.toBe(first[1]);
+    const tables = shaped(pages(), newShape({ key: [] }));
+    const first = ids(tables);
+    expect(first).toEqual(ids(shaped(pages(), newShape({ key: [] }))));
+    expect(new Set(first).size).toBe(4);
+    expect(tables.stays_kids!.rows.map((row) => row.stays_eb_row_id)).toEqual([first[1], first[3]]);
   });
 
   it("follows the parent's key, with several fields and whatever its type", () => {

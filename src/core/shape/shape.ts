@@ -18,7 +18,7 @@ import {
   type TableSchema,
   TableShape,
 } from "./table-shape.js";
-import { hashText, isPlainObject, type ShapeGrowth, Walk } from "./walk.js";
+import { hashText, isPlainObject, MOST_KEYS, MOST_LEVELS, type ShapeGrowth, TooDeep, Walk } from "./walk.js";
 
 export interface ShapeSpec {
   readonly stream: string;
@@ -44,7 +44,7 @@ export interface KnownColumn {
 
 /** Why a record cannot become rows. It is kept whole, in quarantine. */
 export interface Issue {
-  readonly reason: "not_an_object" | "key_missing" | "type_mismatch" | "not_judged";
+  readonly reason: "not_an_object" | "key_missing" | "type_mismatch" | "not_judged" | "too_deep";
   readonly path: string;
   readonly message: string;
   readonly record: unknown;
@@ -64,10 +64,14 @@ const RESERVED = [RUN_COLUMN, LOADED_COLUMN, ROW_ID_COLUMN, POSITION_COLUMN];
 
 export class Shape implements ShapeGrowth {
   readonly tables: TableShape[] = [];
+  /** what to tell of the data's form, until somebody takes it */
+  private notes: string[] = [];
   /** counts up whenever a table, a column or a type changes */
   version = 0;
   private readonly keyColumns: ColumnShape[];
   private readonly takenTables: Set<string>;
+  /** records without a key so far */
+  private keyless = 0;
 
   constructor(
     readonly spec: ShapeSpec,
@@ -117,16 +121,40 @@ export class Shape implements ShapeGrowth {
   shapeRecords(records: readonly unknown[]): Shaped {
     const issues: Issue[] = [];
     const skip = new Set<number>();
-    let found: number;
+    let again: boolean;
     do {
-      this.walkRecords(records, skip, issues);
-      found = issues.length;
-      this.checkDeclared(records, skip, issues);
-    } while (issues.length > found);
-    return { batches: this.encodeTables(), issues };
+      again = this.walkRecords(records, skip, issues);
+      const found = issues.length;
+      if (!again) this.checkDeclared(records, skip, issues);
+      again ||= issues.length > found;
+    } while (again);
+    return { batches: this.encodeTables(), issues: this.hidden(issues) };
   }
 
-  private walkRecords(records: readonly unknown[], skip: Set<number>, issues: Issue[]): void {
+  /** What there is to tell of the data's form since the last call. */
+  takeNotes(): readonly string[] {
+    const { notes } = this;
+    this.notes = [];
+    return notes;
+  }
+
+  noteWide({ parts }: FieldNode): void {
+    this.notes.push(
+      `${formatPath(parts)} has more than ${MOST_KEYS} keys: they are data, so it becomes one json column.`,
+    );
+  }
+
+  /** Values that are stored as hashes only stand in no record of the quarantine, and in no message, as they came. */
+  private hidden(issues: readonly Issue[]): readonly Issue[] {
+    const paths = [...this.spec.columns].flatMap(([path, { hash }]) =>
+      hash === true ? [parsePath(path) ?? []] : [],
+    );
+    if (paths.length === 0) return issues;
+    return issues.map((issue) => ({ ...issue, record: paths.reduce(hashedAt, issue.record) }));
+  }
+
+  /** Whether a record turned out to nest too deep: then the others are to be walked again without it. */
+  private walkRecords(records: readonly unknown[], skip: Set<number>, issues: Issue[]): boolean {
     for (const table of this.tables) table.clearRows();
     const root = this.tables[0]!;
     for (let i = 0; i < records.length; i++) {
@@ -152,20 +180,36 @@ export class Shape implements ShapeGrowth {
       const row = root.rows;
       root.recordOf.push(i);
       if (this.spec.key.length === 0) this.keyColumns[0]!.put(row, key[0]);
-      new Walk(this, i, key).object(root.root, record, root, row, 0);
+      try {
+        new Walk(this, i, key).object(root.root, record, root, row, 0);
+      } catch (error) {
+        if (!(error instanceof TooDeep)) throw error;
+        skip.add(i);
+        issues.push({
+          reason: "too_deep",
+          path: "",
+          message: `the record nests more than ${MOST_LEVELS} levels deep`,
+          record,
+        });
+        return true;
+      }
     }
+    return false;
   }
 
   /** The key's values, or the path of the field that has none. */
   private keyOf(record: Record<string, unknown>): unknown[] | string {
-    if (this.spec.key.length === 0) return [rowId(record)];
+    if (this.spec.key.length === 0) return [rowId(record, this.keyless++)];
+    const { columns } = this.spec;
     const values: unknown[] = [];
     for (const parts of this.spec.key) {
       const value = getByPath(record, parts);
       if (value === undefined || value === null || typeof value === "object") {
         if (!(value instanceof ExactNumber)) return formatPath(parts);
       }
-      values.push(value);
+      // a key that is hashed is so in the rows of its children as well
+      const hash = columns.get(formatPath(parts))?.hash === true;
+      values.push(hash ? hashText(scalarText(value)) : value);
     }
     return values;
   }
@@ -257,7 +301,7 @@ export class Shape implements ShapeGrowth {
   addField(node: ObjectNode, key: string): FieldNode {
     const parts = [...node.parts, key];
     const rule = this.spec.columns.get(formatPath(parts)) ?? {};
-    const empty = { column: undefined, object: undefined, children: undefined };
+    const empty = { column: undefined, object: undefined, children: undefined, wide: false };
     const field: FieldNode = { key, index: node.order.length, parts, rule, ...empty };
     node.fields.set(key, field);
     node.order.push(field);
@@ -308,9 +352,22 @@ function outerPositions(parent: TableShape, names: NameRules): string[] {
   );
 }
 
-/** 128 bits of SHA-256 over the record as JSON, as hexadecimal digits. */
-function rowId(record: unknown): string {
-  return hashText(stringifyExact(record)).slice(0, 32);
+/**
+ * 32 hexadecimal digits: the beginning of the SHA-256 over the record as JSON, then the record's number in the load, so
+ * that records which are alike keep apart.
+ */
+function rowId(record: unknown, number: number): string {
+  return hashText(stringifyExact(record)).slice(0, 20) + number.toString(16).padStart(12, "0");
+}
+
+/** The record with the value at a path as its hash; `[*]` stands for each item of a list. */
+function hashedAt(value: unknown, [step, ...rest]: readonly string[]): unknown {
+  if (value === undefined || value === null) return value;
+  if (step === undefined) return hashText(scalarText(value));
+  if (Array.isArray(value))
+    return value.map((item) => hashedAt(item, step === "[*]" ? rest : [step, ...rest]));
+  if (!isPlainObject(value) || !Object.hasOwn(value, step)) return value;
+  return { ...value, [step]: hashedAt(value[step], rest) };
 }
 
 function clip(text: string): string {

@@ -84,6 +84,8 @@ export interface FieldNode {
   column: ColumnShape | undefined;
   object: ObjectNode | undefined;
   children: TableShape | undefined;
+  /** objects here have too many keys for columns */
+  wide: boolean;
 }
 
 export interface ObjectNode {

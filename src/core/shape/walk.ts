@@ -14,12 +14,21 @@ import {
 
 /** Deeper objects become one json column: no real API nests so far, and the stack stays safe. */
 const MAX_DEPTH = 64;
+/** What nests deeper than this cannot be written as JSON either: the record goes to quarantine. */
+export const MOST_LEVELS = 1000;
+/** An object of more keys, or one whose keys keep growing beyond it, holds data as keys: it becomes one json column. */
+export const MOST_KEYS = 1000;
+
+/** A record that nests too deep to be stored. */
+export class TooDeep extends Error {}
 
 /** How a shape grows when a record brings something new. */
 export interface ShapeGrowth {
   addField(node: ObjectNode, key: string): FieldNode;
   addFieldColumn(table: TableShape, field: FieldNode): ColumnShape;
   addChildTable(parent: TableShape, field: FieldNode): TableShape;
+  /** told once of each object that is too wide for columns */
+  noteWide(field: FieldNode): void;
 }
 
 /** One record's walk: the record's index and key go down to all its rows. */
@@ -53,6 +62,7 @@ export class Walk {
       else if (field.rule.type !== undefined || field.rule.hash === true || depth > MAX_DEPTH) {
         this.scalar(field, value, table, row);
       } else if (Array.isArray(value)) this.list(field, value, table, row, depth);
+      else if (this.isWide(field, value)) this.scalar(field, value, table, row);
       else {
         field.object ??= newObjectNode(field.parts);
         this.object(field.object, value as Record<string, unknown>, table, row, depth + 1);
@@ -60,7 +70,19 @@ export class Walk {
     }
   }
 
+  private isWide(field: FieldNode, value: object): boolean {
+    if (field.wide) return true;
+    const known = field.object?.order.length ?? 0;
+    // a page of 1,000 keys in each of its objects grows by all of them
+    if (known < MOST_KEYS && !hasMoreKeys(value, MOST_KEYS)) return false;
+    if (known >= MOST_KEYS && Object.keys(value).every((key) => field.object!.fields.has(key))) return false;
+    field.wide = true;
+    this.shape.noteWide(field);
+    return true;
+  }
+
   private scalar(field: FieldNode, value: unknown, table: TableShape, row: number): void {
+    if (typeof value === "object" && nestsDeeper(value, MOST_LEVELS)) throw new TooDeep();
     const column = field.column ?? this.shape.addFieldColumn(table, field);
     column.put(row, field.rule.hash === true ? hashText(scalarText(value)) : value);
   }
@@ -92,6 +114,19 @@ export class Walk {
       this.position.pop();
     }
   }
+}
+
+function hasMoreKeys(object: object, most: number): boolean {
+  let keys = 0;
+  for (const _ in object) if (++keys > most) return true;
+  return false;
+}
+
+function nestsDeeper(value: unknown, levels: number): boolean {
+  if (typeof value !== "object" || value === null || value instanceof ExactNumber) return false;
+  if (levels === 0) return true;
+  for (const inner of Object.values(value)) if (nestsDeeper(inner, levels - 1)) return true;
+  return false;
 }
 
 export function isPlainObject(value: unknown): value is Record<string, unknown> {

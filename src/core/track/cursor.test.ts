@@ -7,14 +7,13 @@ import {
   joinSpans,
   nextCursor,
   POSITION_LIFE_MS,
-  parseCursor,
   type SavedCursor,
-  spanOfRecords,
   startOfCursor,
-  withOverlap,
 } from "./cursor.js";
+import { CursorField, spanOf } from "./cursor-field.js";
+import { compareCursors, cursorValue, sendValue, withOverlap } from "./cursor-value.js";
 
-const FIELD = ["at"];
+const spanOfRecords = (records: readonly unknown[]) => spanOf(records, ["at"], "instant");
 const T2: PagePosition = { at: "token", token: "t2" };
 const NOW = Date.UTC(2026, 10, 1);
 const rule = (options: Partial<CursorRule> = {}): CursorRule => ({
@@ -41,9 +40,9 @@ describe("spans", () => {
       fc.property(fc.array(record), fc.nat(20), fc.nat(20), (records, i, j) => {
         const [a, b] = [Math.min(i, j), Math.max(i, j)];
         const pages = [records.slice(0, a), records.slice(a, b), records.slice(b)].map((page) =>
-          spanOfRecords(page, FIELD),
+          spanOfRecords(page),
         );
-        const whole = spanOfRecords(records, FIELD);
+        const whole = spanOfRecords(records);
         expect(joinSpans(joinSpans(pages[0]!, pages[1]!), pages[2]!)).toEqual(whole);
         expect(joinSpans(pages[0]!, joinSpans(pages[1]!, pages[2]!))).toEqual(whole);
         expect(joinSpans(EMPTY_SPAN, whole)).toEqual(whole);
@@ -52,7 +51,7 @@ describe("spans", () => {
   });
 
   it("compare instants by time, not by how they are written", () => {
-    const span = spanOfRecords([{ at: "2026-01-01T10:00:00+02:00" }, { at: "2026-01-01T09:00:00Z" }], FIELD);
+    const span = spanOfRecords([{ at: "2026-01-01T10:00:00+02:00" }, { at: "2026-01-01T09:00:00Z" }]);
     expect(span).toMatchObject({ ascending: true, max: { micros: Date.UTC(2026, 0, 1, 9) * 1000 } });
   });
 });
@@ -81,7 +80,7 @@ function pass(
   for (let n = 0; n < pages; n++) {
     const page = api(start.since, token);
     for (const each of page.records) loaded.add(each.id);
-    span = joinSpans(span, spanOfRecords(page.records, FIELD));
+    span = joinSpans(span, spanOfRecords(page.records));
     token = page.nextToken;
     if (token === undefined)
       return { saved: nextCursor(cursor, saved, start, { span, next: undefined }, NOW), ended: true };
@@ -124,7 +123,7 @@ describe("a pass that is broken off again and again", () => {
   });
 
   it("does not trust an order that the API breaks: the value stays where the pass began", () => {
-    const span = spanOfRecords([{ at: "2026-01-02T00:00:00Z" }, { at: "2026-01-01T00:00:00Z" }], FIELD);
+    const span = spanOfRecords([{ at: "2026-01-02T00:00:00Z" }, { at: "2026-01-01T00:00:00Z" }]);
     const saved = { value: "2025-12-01T00:00:00Z" };
     const next = nextCursor(rule(), saved, startOfCursor(rule(), saved, NOW), { span, next: T2 }, NOW);
     expect(next).toMatchObject({ value: saved.value, resume: { position: T2 } });
@@ -134,7 +133,7 @@ describe("a pass that is broken off again and again", () => {
 describe("where a pass begins", () => {
   it.each([
     [{ begin: "-P90D" }, "2026-08-03T00:00:00Z"],
-    [{ begin: "2026-01-01" }, "2026-01-01T00:00:00Z"],
+    [{ begin: "2026-01-01" }, "2026-01-01"],
     [{ begin: 17 }, "17"],
     [{}, undefined],
   ])("first, with %j, it is %s", (options, since) => {
@@ -149,7 +148,7 @@ describe("where a pass begins", () => {
     ["100", undefined, "99"],
     ["abc", undefined, "abc"],
   ])("later, behind %s with overlap %s, it is %s", (value, overlap, since) => {
-    expect(withOverlap(parseCursor(value), overlap)).toBe(since);
+    expect(withOverlap(cursorValue(value)!, overlap, undefined)).toBe(since);
   });
 
   it("a token is followed for an hour, then the pass begins anew", () => {
@@ -168,7 +167,7 @@ describe("where a pass begins", () => {
   });
 
   it("a record from the future does not carry the cursor past today", () => {
-    const span = spanOfRecords([{ at: "2026-01-01T00:00:00Z" }, { at: "2099-01-01T00:00:00Z" }], FIELD);
+    const span = spanOfRecords([{ at: "2026-01-01T00:00:00Z" }, { at: "2099-01-01T00:00:00Z" }]);
     const next = nextCursor(
       rule(),
       undefined,
@@ -176,6 +175,94 @@ describe("where a pass begins", () => {
       { span, next: undefined },
       NOW,
     );
-    expect(next).toEqual({ value: "2026-11-01T00:00:00Z" });
+    expect(next).toEqual({ value: "2026-11-01T00:00:00Z", kind: "instant" });
+  });
+
+  it.each([
+    ["seconds", {}, 1_000_000_000, 4_000_000_000, "1793491200"],
+    ["milliseconds", {}, 1_700_000_000_000, 4_000_000_000_000, "1793491200000"],
+    ["seconds that are said to be", { format: "seconds" as const }, 5, 4_000_000_000, "1793491200"],
+    ["numbers that tell no time", {}, 17, 4_000_000_000, "4000000000"],
+  ])("nor does one in %s", (_what, options, past, future, value) => {
+    const field = new CursorField({ ...rule(options), field: ["at"] }, NOW);
+    const span = field.span([{ at: past }, { at: future }]);
+    const start = startOfCursor(rule(options), undefined, NOW);
+    const next = nextCursor(rule(options), undefined, start, { span, next: undefined }, NOW);
+    expect(next).toEqual({ value, kind: "number" });
+  });
+
+  it("a key leads on for good: a backfill of days goes on where it was", () => {
+    const saved: SavedCursor = {
+      resume: { position: { at: "after", after: "17" }, beganMs: NOW, atMs: NOW },
+    };
+    const start = startOfCursor(rule({ order: "any" }), saved, NOW + 100 * POSITION_LIFE_MS);
+    expect(start.position).toEqual({ at: "after", after: "17" });
+  });
+});
+
+describe("values", () => {
+  it.each([
+    ["2026-01-01T02:45:00.000Z", "PT5M", "2026-01-01T02:40:00.000Z"],
+    ["2026-01-01T02:45:00.1234567Z", "PT5M", "2026-01-01T02:40:00.1234560Z"],
+    ["2026-01-01T02:45:00+02:00", "PT1H", "2026-01-01T01:45:00+02:00"],
+    ["2026-01-01T02:45:00.5+0200", "PT1H", "2026-01-01T01:45:00.5+0200"],
+    ["2026-01-01 00:00:00", "PT1S", "2025-12-31 23:59:59"],
+    ["2026-01-01", "PT1S", "2025-12-31"],
+    ["2026-01-01T02:45:00.000Z", 0, "2026-01-01T02:45:00.000Z"],
+    ["00120", 21, "00099"],
+    ["1700000000.25", 1, "1699999999.25"],
+    ["-5", 3, "-8"],
+  ])("%s less %s is written in the same way: %s", (value, overlap, since) => {
+    expect(withOverlap(cursorValue(value)!, overlap, undefined)).toBe(since);
+  });
+
+  it("a duration is taken from numbers that tell times, and from no others", () => {
+    expect(withOverlap(cursorValue(1_700_000_000)!, "PT5M", "seconds")).toBe("1699999700");
+    expect(withOverlap(cursorValue(1_700_000_000_000)!, "PT5M", "milliseconds")).toBe("1699999700000");
+    const saved: SavedCursor = { value: "17", kind: "number" };
+    expect(() => startOfCursor(rule({ overlap: "PT5M" }), saved, NOW)).toThrow(
+      /overlap: PT5M cannot be taken/,
+    );
+    expect(() => startOfCursor(rule({ overlap: 5 }), { value: "2026-01-01", kind: "instant" }, NOW)).toThrow(
+      /the cursor's values are times/,
+    );
+  });
+
+  it.each([
+    ["9", "10"],
+    ["9007199254740993", "9007199254740995"],
+    ["0.1", "0.25"],
+    ["99999999999999999999.1", "99999999999999999999.2"],
+    ["2026-01-01T00:00:00.1234561Z", "2026-01-01T00:00:00.1234562Z"],
+    ["2026-01-01T00:00:00.123456Z", "2026-01-01T00:00:00.1234561Z"],
+    ["2026-01-01T02:00:00+0200", "2026-01-01T00:30:00Z"],
+  ])("%s comes before %s", (a, b) => {
+    expect(compareCursors(cursorValue(a)!, cursorValue(b)!)).toBeLessThan(0);
+    expect(compareCursors(cursorValue(b)!, cursorValue(a)!)).toBeGreaterThan(0);
+  });
+
+  it("go back as they were written, or in the form that is asked for", () => {
+    expect(sendValue("2026-01-01T02:45:00.000Z", "date_time")).toBe("2026-01-01T02:45:00.000Z");
+    expect(sendValue("2026-01-01T02:45:00.000Z", "seconds")).toBe("1767235500");
+    expect(sendValue("00017", "seconds")).toBe("00017");
+  });
+
+  it("are of one kind, decided by the first records; others are counted", () => {
+    const field = new CursorField({ ...rule(), field: ["at"] }, NOW);
+    const span = field.span([{ at: "900" }, { at: 1000 }, { at: "n/a" }, { at: null }, {}]);
+    expect(field.kind).toBe("number");
+    expect(span).toMatchObject({ missing: 3, strange: 1, stranger: "n/a", ascending: true });
+    expect(span.max?.raw).toBe("1000");
+    expect(field.span([{ at: "abc" }])).toMatchObject({ missing: 1, strange: 1 });
+  });
+
+  it("a relative begin is compared with numbers that tell times, and told where they do not", () => {
+    const options = { begin: "-P90D" };
+    const since = startOfCursor(rule(options), undefined, NOW).since!;
+    const old = NOW / 1000 - 100 * 86_400;
+    const field = () => new CursorField({ ...rule(options), field: ["at"] }, NOW);
+    expect(field().notBefore([{ at: old }, { at: NOW / 1000 - 60 }], since)).toHaveLength(1);
+    expect(field().notBefore([{ at: old * 1000 }, { at: NOW - 60 }], since)).toHaveLength(1);
+    expect(() => field().notBefore([{ at: 17 }], since)).toThrow(/cannot be compared with cursor.field at/);
   });
 });

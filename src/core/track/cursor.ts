@@ -14,9 +14,21 @@ import { Temporal } from "temporal-polyfill";
 import type { PagePosition } from "../ask/page-position.js";
 import type { InstantFormat } from "../define/ask-schema.js";
 import { isDuration } from "../define/duration.js";
-import { formatInstant, instantMicros } from "../shape/date-time.js";
-import { ExactNumber } from "../shape/exact-json.js";
-import { getByPath } from "../shape/path-get.js";
+import { BridgeError } from "../errors.js";
+import { formatInstant } from "../shape/date-time.js";
+import {
+  type CursorKind,
+  type CursorValue,
+  compareCursors,
+  cursorValue,
+  type EpochUnit,
+  epochMicros,
+  epochUnit,
+  instantLike,
+  KIND_WORDS,
+  valueOfKind,
+  withOverlap,
+} from "./cursor-value.js";
 
 export interface CursorRule {
   /** what is compared: a field of the records; a token that the API gives; the time of the last whole run */
@@ -36,12 +48,6 @@ export interface CursorRule {
   readonly format: InstantFormat;
 }
 
-/** A cursor's value: an instant in µs since 1970, a whole number, or plain text. */
-export type CursorValue =
-  | { readonly kind: "instant"; readonly micros: number }
-  | { readonly kind: "integer"; readonly value: bigint }
-  | { readonly kind: "text"; readonly value: string };
-
 /** What one page, or several in a row, say of the cursor's field. */
 export interface CursorSpan {
   readonly records: number;
@@ -54,14 +60,19 @@ export interface CursorSpan {
   readonly ascending: boolean;
   /** values never went up */
   readonly descending: boolean;
-  /** records whose field has no usable value */
+  /** records whose field has no value of the stream's kind */
   readonly missing: number;
+  /** those of them whose value is of another kind, and one such value */
+  readonly strange: number;
+  readonly stranger: string | undefined;
 }
 
 /** The cursor of a stream, or of one part of it, as it is kept in the ledger (as JSON). */
 export interface SavedCursor {
-  /** the value up to which everything is loaded; undefined before the first end */
+  /** the value up to which everything is loaded, as the API wrote it; undefined before the first end */
   readonly value?: string | undefined;
+  /** what the stream's values are; a cursor of an older ledger has none, and tells it by its looks */
+  readonly kind?: CursorKind | undefined;
   /** an unfinished pass: where to go on, if it is not too long ago */
   readonly resume?:
     | {
@@ -92,67 +103,9 @@ export const EMPTY_SPAN: CursorSpan = {
   ascending: true,
   descending: true,
   missing: 0,
+  strange: 0,
+  stranger: undefined,
 };
-
-/** Reads a field's value; undefined where it is no text and no whole number. */
-export function cursorValue(raw: unknown): CursorValue | undefined {
-  if (typeof raw === "string") {
-    if (raw === "") return undefined;
-    const micros = instantMicros(raw);
-    return Number.isNaN(micros) ? { kind: "text", value: raw } : { kind: "instant", micros };
-  }
-  if (typeof raw === "bigint") return { kind: "integer", value: raw };
-  if (typeof raw === "number" && Number.isSafeInteger(raw)) return { kind: "integer", value: BigInt(raw) };
-  return raw instanceof ExactNumber ? { kind: "text", value: raw.text } : undefined;
-}
-
-/** Order of two values: instants by time, integers by size, texts by code unit; mixed kinds as texts. */
-export function compareCursors(a: CursorValue, b: CursorValue): number {
-  if (a.kind === "instant" && b.kind === "instant") return a.micros - b.micros;
-  if (a.kind === "integer" && b.kind === "integer") return a.value < b.value ? -1 : a.value > b.value ? 1 : 0;
-  const [left, right] = [formatCursor(a), formatCursor(b)];
-  return left < right ? -1 : left > right ? 1 : 0;
-}
-
-/** The value as it is saved and sent: instants as RFC 3339 in UTC. */
-export function formatCursor(value: CursorValue): string {
-  return value.kind === "instant" ? formatInstant(value.micros) : String(value.value);
-}
-
-/** Reads a value that `formatCursor` wrote, for a field of the same kind as `like`. */
-export function parseCursor(text: string): CursorValue {
-  if (/^-?\d+$/.test(text)) return { kind: "integer", value: BigInt(text) };
-  return cursorValue(text) ?? { kind: "text", value: text };
-}
-
-/** The span of one page's records, in reading order. */
-export function spanOfRecords(records: readonly unknown[], field: readonly string[]): CursorSpan {
-  let first: CursorValue | undefined;
-  let last: CursorValue | undefined;
-  let max: CursorValue | undefined;
-  let below: CursorValue | undefined;
-  let ascending = true;
-  let descending = true;
-  let missing = 0;
-  for (const record of records) {
-    const value = cursorValue(getByPath(record, field));
-    if (value === undefined) {
-      missing++;
-      continue;
-    }
-    first ??= value;
-    const step = last === undefined ? 0 : compareCursors(value, last);
-    if (step < 0) ascending = false;
-    if (step > 0) descending = false;
-    last = value;
-    const order = max === undefined ? 1 : compareCursors(value, max);
-    if (order > 0) {
-      below = max;
-      max = value;
-    } else if (order < 0) below = greater(below, value);
-  }
-  return { records: records.length, first, last, max, below, ascending, descending, missing };
-}
 
 /** Two spans read one after the other, as one. Associative, with EMPTY_SPAN as neutral element. */
 export function joinSpans(a: CursorSpan, b: CursorSpan): CursorSpan {
@@ -175,6 +128,8 @@ export function joinSpans(a: CursorSpan, b: CursorSpan): CursorSpan {
       b.descending &&
       (a.last === undefined || b.first === undefined || compareCursors(a.last, b.first) >= 0),
     missing: a.missing + b.missing,
+    strange: a.strange + b.strange,
+    stranger: a.stranger ?? b.stranger,
   };
 }
 
@@ -201,22 +156,51 @@ export function freshStart(nowMs: number): CursorStart {
   return { since: undefined, position: undefined, beganMs: nowMs, span: EMPTY_SPAN };
 }
 
-/** Where to begin, from what the ledger kept. `nowMs` is the run's time, in ms since 1970. */
+/**
+ * Where to begin, from what the ledger kept. `nowMs` is the run's time, in ms since 1970.
+ * @throws BridgeError CURSOR_UNFIT where the overlap does not go with the values
+ */
 export function startOfCursor(rule: CursorRule, saved: SavedCursor | undefined, nowMs: number): CursorStart {
   const resume = saved?.resume;
   // a ledger of format 1 kept a bare token here, of an hour's use at most
-  if (resume?.position !== undefined && nowMs - resume.atMs < POSITION_LIFE_MS) {
-    const max = resume.max === undefined ? undefined : parseCursor(resume.max);
+  if (resume?.position !== undefined && leadsOn(resume.position, nowMs - resume.atMs)) {
+    const max = resume.max === undefined ? undefined : savedValue(resume.max, saved?.kind);
     const { since, position, beganMs } = resume;
     return { since, position: stepBack(position), beganMs, span: { ...EMPTY_SPAN, max } };
   }
   return { ...freshStart(nowMs), since: sinceOf(rule, saved, nowMs) };
 }
 
+/** A key is a place in the list for good; tokens are forgotten, and numbers count from a list that changes. */
+function leadsOn(position: PagePosition, ageMs: number): boolean {
+  return position.at === "after" || ageMs < POSITION_LIFE_MS;
+}
+
+/** A value that a ledger kept. */
+export function savedValue(text: string, kind: CursorKind | undefined): CursorValue {
+  const value = kind === undefined ? cursorValue(text) : valueOfKind(text, kind);
+  return value ?? { kind: "text", raw: text };
+}
+
 function sinceOf(rule: CursorRule, saved: SavedCursor | undefined, nowMs: number): string | undefined {
   if (saved?.value === undefined) return beginValue(rule.begin, nowMs);
   if (rule.kind === "delta") return saved.value;
-  return withOverlap(parseCursor(saved.value), rule.overlap ?? (rule.filter === "inclusive" ? 0 : undefined));
+  const value = savedValue(saved.value, saved.kind);
+  const overlap = rule.overlap ?? (rule.filter === "inclusive" ? 0 : undefined);
+  const unit = value.kind === "number" ? (declaredUnit(rule) ?? epochUnit(value.near, nowMs)) : undefined;
+  const since = withOverlap(value, overlap, unit);
+  if (since !== undefined) return since;
+  const message = `overlap: ${String(overlap)} cannot be taken from ${value.raw}: the cursor's values are ${KIND_WORDS[value.kind]}.`;
+  const hint = {
+    instant: "Write a duration, such as overlap: PT5M.",
+    number: "Write a number, such as overlap: 300; or format: seconds or milliseconds, if they tell times.",
+    text: "Remove overlap, or choose a field that holds times or numbers.",
+  }[value.kind];
+  throw new BridgeError("CURSOR_UNFIT", message, { hint });
+}
+
+function declaredUnit({ format }: CursorRule): EpochUnit | undefined {
+  return format === "seconds" || format === "milliseconds" ? format : undefined;
 }
 
 /** Numbered pages may have moved meanwhile: the last one is read again. */
@@ -228,53 +212,40 @@ function stepBack(position: PagePosition): PagePosition {
 
 /** An absolute begin as it is, a relative one (an ISO 8601 duration) as an instant. */
 export function beginValue(begin: string | number | undefined, nowMs: number): string | undefined {
-  if (begin === undefined) return undefined;
-  if (typeof begin === "string" && isDuration(begin)) {
-    const now = Temporal.Instant.fromEpochMilliseconds(nowMs).toZonedDateTimeISO("UTC");
-    return formatInstant(now.add(Temporal.Duration.from(begin)).epochMilliseconds * 1000);
-  }
-  const value = cursorValue(begin);
-  return value === undefined ? String(begin) : formatCursor(value);
+  if (typeof begin !== "string" || !isDuration(begin)) return begin === undefined ? undefined : String(begin);
+  const now = Temporal.Instant.fromEpochMilliseconds(nowMs).toZonedDateTimeISO("UTC");
+  return formatInstant(now.add(Temporal.Duration.from(begin)).epochMilliseconds * 1000);
 }
 
 /**
- * The value to ask from: the cursor less its overlap. An instant without a declared overlap goes back one second,
- * for filters are often exclusive and many records may share the cursor's own second.
+ * What `since` means among the values of a stream: a time is compared with numbers that tell times.
+ * @throws BridgeError CURSOR_UNFIT where they cannot be compared
  */
-export function withOverlap(value: CursorValue, overlap: string | number | undefined): string {
-  if (value.kind === "instant") {
-    if (overlap === 0) return formatCursor(value);
-    const duration = Temporal.Duration.from(typeof overlap === "string" ? overlap : "PT1S");
-    const at = Temporal.Instant.fromEpochMilliseconds(Math.floor(value.micros / 1000)).toZonedDateTimeISO(
-      "UTC",
-    );
-    const back = at.subtract(duration);
-    return formatInstant(back.epochMilliseconds * 1000 + (((value.micros % 1000) + 1000) % 1000));
+export function comparableSince(
+  since: string,
+  rule: CursorRule,
+  kind: CursorKind,
+  unit: EpochUnit | undefined,
+): CursorValue {
+  const value = valueOfKind(since, kind);
+  if (value !== undefined) return value;
+  const time = cursorValue(since);
+  const known = declaredUnit(rule) ?? unit;
+  if (kind === "number" && time?.kind === "instant" && known !== undefined) {
+    const raw = String(Math.floor(time.micros / epochMicros(1, known)));
+    return { kind, near: Number(raw), raw };
   }
-  if (value.kind === "integer") {
-    return String(value.value - BigInt(typeof overlap === "number" ? Math.floor(overlap) : 1));
-  }
-  return value.value;
-}
-
-/** A value as the API wants it sent; what is no instant goes as it is. */
-export function sendValue(since: string, format: InstantFormat): string {
-  const micros = format === "date_time" ? Number.NaN : instantMicros(since);
-  return Number.isNaN(micros) ? since : formatMoment(micros, format);
-}
-
-/** A moment in µs since 1970 in one of the forms that APIs take; parts of the unit are cut off. */
-export function formatMoment(micros: number, format: InstantFormat): string {
-  switch (format) {
-    case "date_time":
-      return formatInstant(micros);
-    case "date":
-      return formatInstant(micros).slice(0, 10);
-    case "seconds":
-      return String(Math.floor(micros / 1e6));
-    case "milliseconds":
-      return String(Math.floor(micros / 1e3));
-  }
+  const field = rule.field?.join(".");
+  throw new BridgeError(
+    "CURSOR_UNFIT",
+    `${since} cannot be compared with cursor.field ${field}, which holds ${KIND_WORDS[kind]}.`,
+    {
+      hint:
+        kind === "number" && time?.kind === "instant"
+          ? "If they tell times, write format: seconds or format: milliseconds; else write begin as a number."
+          : "Write begin in the way in which the field is written.",
+    },
+  );
 }
 
 /** How far a pass has come when a checkpoint is made. */
@@ -297,39 +268,39 @@ export function nextCursor(
   if (next === undefined && rule.kind === "delta") return { value: delta ?? saved?.value };
   if (next === undefined && rule.kind === "last_run")
     return { value: formatInstant(Math.min(start.beganMs, nowMs) * 1000) };
-  const old = saved?.value === undefined || rule.kind !== "field" ? undefined : parseCursor(saved.value);
-  if (next === undefined) {
-    const reached = notAfter(greater(old, span.max), nowMs);
-    return { value: reached === undefined ? undefined : formatCursor(reached) };
-  }
+  const kind = span.max?.kind ?? saved?.kind;
+  const old =
+    saved?.value === undefined || rule.kind !== "field"
+      ? undefined
+      : savedValue(saved.value, saved.kind ?? kind);
+  const reached = (value: CursorValue | undefined): SavedCursor => {
+    const certain = notAfter(greater(old, value), rule, span, nowMs);
+    return { value: certain?.raw, kind: certain?.kind ?? kind };
+  };
+  if (next === undefined) return reached(span.max);
   // an API that breaks the order it was said to keep falls back to the position, from the pass's own beginning
-  if (rule.kind === "field" && rule.order === "ascending" && span.ascending) {
-    const complete = notAfter(greater(old, span.below), nowMs);
-    return { value: complete === undefined ? undefined : formatCursor(complete) };
-  }
+  if (rule.kind === "field" && rule.order === "ascending" && span.ascending) return reached(span.below);
   return {
     value: saved?.value,
-    resume: {
-      position: next,
-      since: start.since,
-      max: span.max === undefined ? undefined : formatCursor(span.max),
-      beganMs: start.beganMs,
-      atMs: nowMs,
-    },
+    kind,
+    resume: { position: next, since: start.since, max: span.max?.raw, beganMs: start.beganMs, atMs: nowMs },
   };
 }
 
-/**
- * Whether a list that comes newest first has reached what is known already. A list that broke its order is read
- * to its end.
- */
-export function reachedKnown(rule: CursorRule, start: CursorStart, span: CursorSpan): boolean {
-  if (rule.order !== "descending" || start.since === undefined || span.last === undefined) return false;
-  return span.descending && compareCursors(span.last, parseCursor(start.since)) < 0;
-}
-
 /** A record from the future must not carry the cursor past records that are yet to come. */
-function notAfter(value: CursorValue | undefined, nowMs: number): CursorValue | undefined {
-  if (value?.kind !== "instant" || value.micros <= nowMs * 1000) return value;
-  return { kind: "instant", micros: nowMs * 1000 };
+function notAfter(
+  value: CursorValue | undefined,
+  rule: CursorRule,
+  { first, below }: CursorSpan,
+  nowMs: number,
+): CursorValue | undefined {
+  if (value?.kind === "instant" && value.micros > nowMs * 1000)
+    return { ...value, micros: nowMs * 1000, finer: "", raw: instantLike(nowMs * 1000, value.raw) };
+  if (value?.kind !== "number") return value;
+  // numbers that are not said to tell times do so where others of them lie in the past
+  const past = [below, first].find((each) => each !== undefined && each.raw !== value.raw);
+  const unit = declaredUnit(rule) ?? (past?.kind === "number" ? epochUnit(past.near, nowMs) : undefined);
+  if (unit === undefined || epochMicros(value.near, unit) <= nowMs * 1000) return value;
+  const raw = String(Math.floor((nowMs * 1000) / epochMicros(1, unit)));
+  return { kind: "number", near: Number(raw), raw };
 }

@@ -10,20 +10,22 @@ import {
   type CursorRule,
   type CursorSpan,
   type CursorStart,
-  compareCursors,
   EMPTY_SPAN,
   freshStart,
   joinSpans,
   nextCursor,
-  parseCursor,
-  reachedKnown,
   type SavedCursor,
+  savedValue,
   startOfCursor,
 } from "./cursor.js";
-import { cover, openWindows, type Window, wholeRange } from "./windows.js";
+import type { CursorField } from "./cursor-field.js";
+import { compareCursors } from "./cursor-value.js";
+import { cover, cutDown, openWindows, type Window, wholeRange } from "./windows.js";
 
 export interface ProgressRule {
   readonly cursor: CursorRule | undefined;
+  /** how the cursor's values are read; undefined where it has no field */
+  readonly field: CursorField | undefined;
   readonly windows: WindowsDefinition | undefined;
 }
 
@@ -42,6 +44,7 @@ export class PartProgress {
   private next: PagePosition | undefined;
   private delta: string | undefined;
   private moved = false;
+  private short = false;
   private ended = false;
   private covered: NonNullable<SavedCursor["covered"]>;
 
@@ -75,7 +78,7 @@ export class PartProgress {
     if (page.span !== undefined) this.span = joinSpans(this.span, page.span);
     this.next = page.next.at === "end" || page.next.at === "within" ? undefined : page.next;
     this.delta = page.delta ?? this.delta;
-    return this.rule.cursor !== undefined && reachedKnown(this.rule.cursor, this.start, this.span);
+    return this.rule.field?.reachedKnown(this.start.since, this.span) === true;
   }
 
   /**
@@ -90,13 +93,22 @@ export class PartProgress {
       return;
     }
     // what lies ahead of the API's own clock is not there yet
-    const seen = { fromMs: window.fromMs, toMs: Math.min(window.toMs, apiNowMs) };
+    const { windows: rule } = this.rule;
+    const toMs = rule === undefined ? apiNowMs : cutDown(rule, apiNowMs);
+    const seen = { fromMs: window.fromMs, toMs: Math.min(window.toMs, toMs) };
     if (!moved) this.covered = cover(this.covered, seen);
+  }
+
+  /** Records may be missing: the cursor stays where it was before this run, and all is asked for again. */
+  mayMiss(): void {
+    this.changed = true;
+    this.short = true;
   }
 
   /** The position or token that the part began with means nothing any more: it begins anew, by its value alone. */
   beginAnew(): void {
-    this.saved = this.rule.cursor?.kind === "delta" ? undefined : { value: this.saved?.value };
+    const { value, kind } = this.saved ?? {};
+    this.saved = this.rule.cursor?.kind === "delta" ? undefined : { value, kind };
     this.start = this.firstStart();
     this.span = this.start.span;
     this.next = undefined;
@@ -107,7 +119,7 @@ export class PartProgress {
     const { rule, saved, start, span, next, delta } = this;
     if (rule.windows !== undefined) return { covered: this.covered };
     if (rule.cursor === undefined) return this.ended ? { doneAtMs: this.nowMs } : {};
-    if (this.ended && this.moved) return { value: saved?.value };
+    if (this.short || (this.ended && this.moved)) return { value: saved?.value, kind: saved?.kind };
     if (!this.ended && next === undefined) return saved ?? {};
     return nextCursor(
       rule.cursor,
@@ -128,10 +140,13 @@ export function describeCursors(
   windows: WindowsDefinition | undefined,
   nowMs: number,
 ): string | undefined {
-  const known = cursors.flatMap((cursor) => describeCursor(cursor ?? {}, windows, nowMs) ?? []);
+  const known = cursors.flatMap((cursor) => {
+    const text = describeCursor(cursor ?? {}, windows, nowMs);
+    return text === undefined ? [] : savedValue(text, windows === undefined ? cursor?.kind : undefined);
+  });
   if (known.length === 0) return undefined;
   if (known.length < cursors.length) return `${known.length} of ${cursors.length} parts`;
-  return known.reduce((a, b) => (compareCursors(parseCursor(a), parseCursor(b)) <= 0 ? a : b));
+  return known.reduce((a, b) => (compareCursors(a, b) <= 0 ? a : b)).raw;
 }
 
 /** Windows are done up to a moment only where all from the beginning are. */

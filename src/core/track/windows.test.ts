@@ -42,6 +42,7 @@ describe("windows", () => {
           zone: inZone,
           begin,
           until,
+          format: "milliseconds",
           order: newest ? "newest_first" : "oldest_first",
         });
         fc.pre(!(length === "PT1H" && toMs - fromMs > 90 * DAY));
@@ -54,6 +55,25 @@ describe("windows", () => {
         if (newest) expect(windows[0]!.toMs).toBe(toMs);
       }),
     );
+  });
+
+  it("end and begin with whole seconds, so that no second is in two of them", () => {
+    const of = rule({ span: "PT1H", begin: "2026-11-01T12:00:00Z" });
+    const first = openWindows(of, [], NOW + 500);
+    expect(first).toEqual([{ fromMs: NOW - 1_800_000, toMs: NOW }]);
+    // what was done to the middle of a second is asked for from its beginning
+    expect(openWindows(of, [[NOW - 1_800_000, NOW + 500]], NOW + 2700)).toEqual([
+      { fromMs: NOW, toMs: NOW + 2000 },
+    ]);
+    const seconds = { ...of, format: "seconds" as const };
+    expect(windowValues(seconds, { fromMs: NOW, toMs: NOW + 2000 })).toEqual({
+      from: String(NOW / 1000),
+      to: String(NOW / 1000 + 2),
+    });
+    expect(halve(rule({ span: "PT1H", smallest: "PT1S" }), { fromMs: NOW, toMs: NOW + 3000 })).toEqual([
+      { fromMs: NOW, toMs: NOW + 1000 },
+      { fromMs: NOW + 1000, toMs: NOW + 3000 },
+    ]);
   });
 
   it("that are done, in any order and number, leave just the rest to be asked", () => {

@@ -6,7 +6,8 @@
 import { Temporal } from "temporal-polyfill";
 import type { WindowsDefinition } from "../define/ask-schema.js";
 import { instantMicros } from "../shape/date-time.js";
-import { beginValue, formatMoment } from "./cursor.js";
+import { beginValue } from "./cursor.js";
+import { formatMoment } from "./cursor-value.js";
 
 export interface Window {
   readonly fromMs: number;
@@ -48,15 +49,26 @@ export function gaps(covered: Covered, { fromMs, toMs }: Window): Window[] {
 export function openWindows(rule: WindowsDefinition, covered: Covered, nowMs: number): Window[] {
   const whole = wholeRange(rule, nowMs);
   const done = withoutOverlap(rule, covered);
-  const windows = gaps(done, whole).flatMap((gap) => splitGap(rule, gap));
+  const windows = gaps(done, whole).flatMap(({ fromMs, toMs }) =>
+    splitGap(rule, { fromMs: cutDown(rule, fromMs), toMs }),
+  );
   return rule.order === "newest_first" ? windows.reverse() : windows;
 }
 
 /** From the declared begin (its day's midnight, for windows of days and longer) to now or the declared end. */
 export function wholeRange(rule: WindowsDefinition, nowMs: number): Window {
   const begin = momentMs(rule.begin, nowMs);
-  const fromMs = isOfDays(rule) ? startOfDay(begin, rule.zone) : begin;
-  return { fromMs, toMs: rule.until === undefined ? nowMs : momentMs(rule.until, nowMs) };
+  const fromMs = isOfDays(rule) ? startOfDay(begin, rule.zone) : cutDown(rule, begin);
+  const toMs = rule.until === undefined ? cutDown(rule, nowMs) : -cutDown(rule, -momentMs(rule.until, nowMs));
+  return { fromMs, toMs };
+}
+
+/**
+ * A moment cut down to the unit in which windows end. Many APIs know whole seconds only: a second in which one window
+ * ends and the next begins would be given by both, or by none.
+ */
+export function cutDown({ format }: WindowsDefinition, ms: number): number {
+  return format === "milliseconds" ? Math.floor(ms) : Math.floor(ms / 1000) * 1000;
 }
 
 function momentMs(text: string, nowMs: number): number {
@@ -115,7 +127,9 @@ function times(
 
 /** The two halves of a window; undefined where they would be smaller than the connector permits. */
 export function halve(rule: WindowsDefinition, { fromMs, toMs }: Window): [Window, Window] | undefined {
-  const middle = fromMs + Math.floor((toMs - fromMs) / 2);
+  const exactly = fromMs + Math.floor((toMs - fromMs) / 2);
+  // what is shorter than two seconds is cut where it can be
+  const middle = cutDown(rule, exactly) > fromMs ? cutDown(rule, exactly) : exactly;
   const atMs = rule.format === "date" ? startOfDay(middle, rule.zone) : middle;
   const smallest = Temporal.Duration.from(rule.smallest).total({
     unit: "milliseconds",

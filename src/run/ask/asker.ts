@@ -5,12 +5,14 @@ import { type Part, WHOLE_STREAM } from "../../core/ask/parts.js";
 import { type PageRead, pageOfRecords, readEnvelope, readPage } from "../../core/ask/read-page.js";
 import { type ApiRequest, type Parameters, planRequest, resolveLink } from "../../core/ask/request-plan.js";
 import type { TemplateValues } from "../../core/ask/template.js";
+import { MOST_UNPACKED, tooLarge } from "../../core/ask/unpack.js";
 import type { Clock } from "../../core/clock.js";
 import type { CompiledRequest, CompiledStream } from "../../core/define/compile-stream.js";
 import type { Account } from "../../core/define/connector.js";
 import type { Connector } from "../../core/define/connector-schema.js";
-import type { Where } from "../../core/errors.js";
-import { formatMoment } from "../../core/track/cursor.js";
+import { BridgeError, isBridgeError, type Where } from "../../core/errors.js";
+import { formatMoment } from "../../core/track/cursor-value.js";
+import { unpackFile } from "../../http/content-coding.js";
 import { type Exchange, type ExchangeEvent, type Tally, whileWaiting } from "../../http/exchange.js";
 import { isStreamable, SPOOL_ABOVE, spooledRecords } from "../../http/spool.js";
 import type { HttpResponse } from "../../http/transport.js";
@@ -29,6 +31,8 @@ export interface AccountParts {
   readonly account: Account;
   readonly exchange: Exchange;
   readonly clock: Clock;
+  /** an address of the API without the credentials in its query */
+  withoutSecrets(address: string): string;
   /** sent with every request */
   readonly headers: Readonly<Record<string, string>>;
   stream(name: string): CompiledStream;
@@ -36,7 +40,7 @@ export interface AccountParts {
   readFile(path: string): Promise<Uint8Array>;
 }
 
-export type AskEvent = ExchangeEvent | { readonly type: "notice"; readonly message: string };
+export type AskEvent = ExchangeEvent;
 
 export interface AskOptions {
   readonly tally: Tally;
@@ -59,8 +63,14 @@ export interface Piece {
 
 export class Asker {
   readonly nowMs: number;
+  /** the first request for a page of the stream, in words */
+  firstAsked: string | undefined;
   /** page sizes that the API takes, where it refused the one asked for first */
   private readonly sizes = new Map<CompiledRequest, number>();
+  /** requests whose answers have told of a next page where the connector says that they do */
+  private readonly placesSeen = new Set<CompiledRequest>();
+  /** requests that have given a list of records */
+  private readonly listsSeen = new Set<CompiledRequest>();
 
   constructor(
     readonly shared: AccountParts,
@@ -102,6 +112,15 @@ export class Asker {
     this.notice(`The API refuses pages of ${refused} records: ${taken} are asked for instead.`);
   }
 
+  noteSeenPlaces(of: CompiledRequest): void {
+    this.placesSeen.add(of);
+  }
+
+  /** Whether the place that tells of a next page is known to be right. */
+  hasSeenPlaces(of: CompiledRequest): boolean {
+    return this.placesSeen.has(of);
+  }
+
   wait(ms: number): Promise<void> {
     const { clock } = this.shared;
     return whileWaiting(this.options.tally, clock, () => clock.sleep(ms, this.options.signal));
@@ -136,10 +155,25 @@ export class Asker {
 
   /** An answer as a page; one that is in a file is read later, piece by piece. */
   read(response: HttpResponse, of: CompiledRequest): RawPage {
-    if (response.spool === undefined) return { ...readPage(response, of.plan), response };
+    if (response.spool === undefined) {
+      const page = this.readKnown(response, of);
+      this.listsSeen.add(of);
+      return { ...page, response };
+    }
     const { spool, headers } = response;
     const envelope = readEnvelope(undefined, headers, of.plan);
-    return { ...pageOfRecords([], of.plan, spool.size), envelope, body: undefined, response };
+    return { ...pageOfRecords([], spool.size), envelope, body: undefined, response };
+  }
+
+  /** Where lists have come before, an answer without one is a fault of the moment, and no mistake of the connector. */
+  private readKnown(response: HttpResponse, of: CompiledRequest): ReturnType<typeof readPage> {
+    try {
+      return readPage({ ...response, body: unpackedFile(response.body) }, of.plan);
+    } catch (error) {
+      if (!isBridgeError(error, "RECORDS_NOT_FOUND") || !this.listsSeen.has(of)) throw error;
+      const message = `An answer is of another form than those before it. ${error.message}`;
+      throw new BridgeError("ANSWER_UNLIKE", message, { where: error.where, cause: error });
+    }
   }
 
   /** A page in pieces, where it is in a file; else as it is. The last piece tells of all records received. */
@@ -149,7 +183,7 @@ export class Asker {
     const { envelope } = page;
     const piece = (records: unknown[], bytes: number): RawPage => ({
       ...page,
-      ...pageOfRecords(records, of.plan, bytes),
+      ...pageOfRecords(records, bytes),
       envelope,
     });
     let received = 0;
@@ -184,6 +218,18 @@ export class Asker {
       { ...parameters, ...of.pages.parameters(position) },
       link,
     );
+    if (of === this.stream.request) this.firstAsked ??= `${request.method} ${request.url}`;
     return this.send(request, of, (response) => this.read(response, of), where);
+  }
+}
+
+/** Node's zlib is faster than the core's own way, which is for browsers. */
+function unpackedFile(body: Uint8Array): Uint8Array {
+  try {
+    return unpackFile(body, MOST_UNPACKED);
+  } catch (cause) {
+    const { code, message } = cause as { code?: string; message: string };
+    if (code === "ERR_BUFFER_TOO_LARGE") throw tooLarge(MOST_UNPACKED, {});
+    throw new BridgeError("BODY_TRUNCATED", `The packed answer cannot be unpacked: ${message}.`, { cause });
   }
 }

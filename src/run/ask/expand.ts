@@ -2,7 +2,7 @@
 
 import pLimit from "p-limit";
 import type { Part } from "../../core/ask/parts.js";
-import { type PageRead, pageOfRecords } from "../../core/ask/read-page.js";
+import { type PageRead, withRecords } from "../../core/ask/read-page.js";
 import type { Scalar, TemplateValues } from "../../core/ask/template.js";
 import type { ExpandDefinition } from "../../core/define/ask-schema.js";
 import { type CompiledRequest, fieldParts } from "../../core/define/compile-stream.js";
@@ -23,11 +23,12 @@ export async function expandPage(
   const { connector } = asker.shared;
   const detailOf = async (record: unknown): Promise<unknown> => {
     const own = fieldValues(expand, record);
-    if (own === undefined) return record;
+    const link = expand.link === undefined ? undefined : getByPath(record, fieldParts(expand.link));
+    if (own === undefined || (expand.link !== undefined && typeof link !== "string")) return record;
     try {
       const answer = await asker.page(
         of,
-        { at: "start" },
+        typeof link === "string" ? { at: "link", link } : { at: "start" },
         { ...values, ...own },
         {},
         asker.where(part),
@@ -37,15 +38,14 @@ export async function expandPage(
     } catch (error) {
       if (!isBridgeError(error, "NOT_FOUND") && !isBridgeError(error, "ANSWER_SKIPPED")) throw error;
       asker.notice(
-        `A record's detail is gone (${Object.values(own).join(", ")}): it is kept as the list gave it.`,
+        `A record's detail is gone (${[...Object.values(own), link ?? []].flat().join(", ")}): it is kept as the list gave it.`,
       );
       return record;
     }
   };
   const atOnce = pLimit(connector.api.pace.at_once);
   const records = await Promise.all(page.records.map((record) => atOnce(() => detailOf(record))));
-  const { envelope, received, bytes } = page;
-  return { ...pageOfRecords(records, asker.stream.request.plan, bytes), envelope, received, span: page.span };
+  return withRecords(page, records);
 }
 
 /** The request's values; undefined for what is no record, or lacks one of them. */

@@ -5,14 +5,22 @@
 
 import { missingPlace } from "../../core/ask/missing-place.js";
 import type { NextPage, PagePosition, Sequel } from "../../core/ask/page-position.js";
-import type { Progress } from "../../core/ask/page-rule.js";
-import { PageWatch } from "../../core/ask/page-watch.js";
+import { type Progress, wholeNumber } from "../../core/ask/page-rule.js";
+import { PageWatch, type Sighting } from "../../core/ask/page-watch.js";
 import type { Part } from "../../core/ask/parts.js";
+import { PassCount } from "../../core/ask/pass-count.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
 import type { TemplateValues } from "../../core/ask/template.js";
 import type { CompiledRequest } from "../../core/define/compile-stream.js";
 import type { StreamCode } from "../../core/define/connector-schema.js";
-import { BridgeError, isBridgeError, type Where } from "../../core/errors.js";
+import {
+  BridgeError,
+  callOwn,
+  type ErrorCode,
+  isBridgeError,
+  typeName,
+  type Where,
+} from "../../core/errors.js";
 import type { Asker, RawPage } from "./asker.js";
 
 /** Pages asked for ahead of the one that is worked on, at most: each of them is held in memory. */
@@ -25,6 +33,12 @@ export interface SeriesOptions {
   /** where to begin; default: at the first page */
   readonly position?: PagePosition | undefined;
   readonly key?: readonly (readonly string[])[] | undefined;
+  /** counts what comes; default: nobody asks whether the pass is whole */
+  readonly count?: PassCount | undefined;
+  /** whether a record that has come already may come again because it has changed */
+  readonly mayComeAgain?: ((record: unknown) => boolean) | undefined;
+  /** in smaller pages than usual, where the connector names some */
+  readonly smaller?: boolean | undefined;
   /** a next-page rule in TypeScript */
   readonly next?: StreamCode["next"];
 }
@@ -68,9 +82,12 @@ class Series {
   /** positions that are known to follow */
   private ahead: readonly PagePosition[] = [];
   private closed = false;
-  /** what would tell of further pages may be elsewhere than the connector says */
-  private doubtful = false;
   private pageUrl: string | undefined;
+  private records = 0;
+  private fullPage = 0;
+  /** the page under way is only a look whether a total that has been reached is true */
+  private looking = false;
+  private readonly count: PassCount;
 
   constructor(
     private readonly asker: Asker,
@@ -78,6 +95,7 @@ class Series {
     private readonly options: SeriesOptions,
   ) {
     const definition = of.pages.definition;
+    this.count = options.count ?? new PassCount([]);
     this.watch = new PageWatch({
       key: options.key ?? [],
       pastEnd: definition?.past_end ?? "empty",
@@ -93,28 +111,35 @@ class Series {
 
   async *pages(): AsyncGenerator<SeriesPage> {
     const { of, options } = this;
-    let records = 0;
-    let position: PagePosition = options.position ?? this.asker.ofKnownSize(of, of.pages.first());
+    let position: PagePosition = options.position ?? this.firstPosition();
     for (let number = 1; ; number++) {
       const where = this.asker.where(options.part, number);
       let arrived = await this.arrival(position, where);
+      if (arrived === undefined) return;
+      let isFirst = true;
       for await (const { page: piece, received, last } of this.asker.pieces(arrived.page, of, where)) {
         arrived = { ...arrived, page: { ...piece, received } };
-        if (!last) yield { number, page: piece, next: { at: "within" }, moved: this.watch.moved };
+        if (last) break;
+        this.count.take(
+          {
+            ...NO_PAGES_BEFORE,
+            records: piece.records,
+            ids: this.watch.keysOf(piece.records),
+            sameAnswer: !isFirst,
+          },
+          where,
+        );
+        isFirst = false;
+        yield { number, page: piece, next: { at: "within" }, moved: this.watch.moved };
       }
-      const { page } = arrived;
-      const sighting = this.watch.look(arrived.position, page, where);
-      if (sighting.notice !== undefined) this.asker.notice(sighting.notice);
-      if (number === 1 && options.position === undefined) this.lookForPlaces(arrived);
+      const taken = await this.lookAt(arrived, number, !isFirst, where);
       // what repeats the last page adds nothing: it was the last
-      if (sighting.repeats) return;
-      records += page.received;
-      const { shift, stale } = sighting;
-      const next = this.next(arrived, { pages: number, records, shift, stale }, where);
-      this.watch.follow(arrived.position, next, where);
+      if (taken === undefined) return;
+      const { next } = taken;
+      const { page } = taken.arrived;
       this.pageUrl = page.response.url;
-      if (next.at !== "end") this.askAhead(arrived, next, number);
-      yield { number, page, next, moved: this.watch.moved || this.doubtful };
+      if (next.at !== "end") this.askAhead(taken.arrived, next, number);
+      yield { number, page, next, moved: this.watch.moved };
       if (next.at === "end") {
         if (next.cut === true) throw resultsCut(of, where);
         return;
@@ -123,22 +148,116 @@ class Series {
     }
   }
 
-  private lookForPlaces({ page, position }: Arrived): void {
+  /**
+   * Looks at a page and where it leads. One that goes round in a circle is asked for once more, for one odd answer is no
+   * circle. Undefined where it repeats the last page.
+   */
+  private async lookAt(
+    first: Arrived,
+    number: number,
+    sameAnswer: boolean,
+    where: Where,
+  ): Promise<{ readonly arrived: Arrived; readonly next: NextPage } | undefined> {
+    let arrived = first;
+    for (let again = sameAnswer; ; again = true) {
+      try {
+        const sighting = this.watch.look(arrived.position, arrived.page, where, this.looking);
+        if (sighting.notice !== undefined) this.asker.notice(sighting.notice);
+        if (sighting.repeats) return undefined;
+        this.noteTotals(arrived, number);
+        const next = this.plain(this.next(arrived, this.progress(arrived, sighting, number), where));
+        this.watch.follow(arrived.position, next, where);
+        this.countRecords(arrived, sighting, sameAnswer, where);
+        return { arrived, next };
+      } catch (error) {
+        if (again || !isBridgeError(error, "PAGE_REPEATED")) throw error;
+        this.watch.lookAgain();
+        arrived = await this.ask(arrived.position, where);
+      }
+    }
+  }
+
+  /** The place without the credentials that an API may echo in it: places are kept in the ledger. */
+  private plain(next: NextPage): NextPage {
+    return next.at === "link" ? { ...next, link: this.asker.shared.withoutSecrets(next.link) } : next;
+  }
+
+  private firstPosition(): PagePosition {
+    const first = this.asker.ofKnownSize(this.of, this.of.pages.first());
+    return (this.options.smaller === true ? this.of.pages.smaller(first) : undefined) ?? first;
+  }
+
+  private progress({ page }: Arrived, { shift, stale }: Sighting, pages: number): Progress {
+    const { fullPage } = this;
+    const { totalHolds } = this.watch;
+    return { pages, records: this.records + page.received, shift, stale, fullPage, totalHolds };
+  }
+
+  /** Compares what has come with what the API says of all. */
+  private noteTotals({ page, position }: Arrived, number: number): void {
+    if (number === 1 && this.options.position === undefined) {
+      this.fullPage = page.received;
+      this.count.promise(wholeNumber(page.envelope.total));
+      this.lookForPlaces(page, position);
+    }
+    const { token, link, more } = page.envelope;
+    if (token ?? link ?? more) this.asker.noteSeenPlaces(this.of);
+    if (this.looking && page.received > 0) {
+      this.count.forgetPromise();
+      const total = wholeNumber(page.envelope.total);
+      this.asker.notice(
+        `The API says that there are ${total ?? "no more"} in all, and gives more: pages.total counts something else, and is not believed.`,
+      );
+    }
+    this.looking = false;
+  }
+
+  private countRecords(
+    { page, position }: Arrived,
+    { ids, before, wentBack }: Sighting,
+    sameAnswer: boolean,
+    where: Where,
+  ): void {
+    this.records += page.received;
+    const { overlap, past_end: pastEnd } = this.of.pages.definition ?? {};
+    const overlaps = overlap !== undefined || pastEnd === "repeats";
+    const { mayComeAgain } = this.options;
+    const again = position.at === "number" || position.at === "offset" ? undefined : mayComeAgain;
+    const { records } = page;
+    const counted = { records, ids, before, overlaps, wentBack, mayComeAgain: again, sameAnswer };
+    this.count.take(counted, where);
+  }
+
+  private lookForPlaces(page: RawPage, position: PagePosition): void {
     if (this.options.next !== undefined) return;
+    const { of, asker } = this;
+    const { definition } = of.pages;
     const { body, response } = page;
     const first = { page, body, headers: response.headers, size: position.size };
-    const missing = missingPlace(this.of.pages.definition, first);
-    this.doubtful = missing !== undefined;
-    if (missing !== undefined) this.asker.notice(missing);
+    const inList = of.plan.records.every(({ text }) => text.endsWith("[*]"));
+    const missing = missingPlace(definition, first, inList);
+    if (missing !== undefined && !asker.hasSeenPlaces(of)) this.count.mayBeMore(missing);
   }
 
   private next({ page, position }: Arrived, progress: Progress, where: Where): NextPage {
     const own = this.options.next;
-    if (own === undefined) return this.of.pages.next(position, page, progress, where);
+    if (own === undefined) {
+      const next = this.of.pages.next(position, page, progress, where);
+      if (next.at !== "end" || next.unless === undefined) return next;
+      this.looking = true;
+      return next.unless;
+    }
     const { body, records } = page;
     const { headers, url } = page.response;
-    const next = own({ body, headers, url, records, number: progress.pages });
+    const seen = { body, headers, url, records, number: progress.pages };
+    const next = callOwn("next", where, () => own(seen));
     if (next === undefined) return { at: "end" };
+    if (next === null || (typeof next !== "string" && typeof next.link !== "string"))
+      throw new BridgeError(
+        "FUNCTION_FAILED",
+        `The connector's own next has given ${typeName(next)}: a token, { link } or undefined is meant.`,
+        { where },
+      );
     return typeof next === "string" ? { at: "token", token: next } : { at: "link", link: next.link };
   }
 
@@ -157,12 +276,17 @@ class Series {
     }
   }
 
-  private async arrival(position: PagePosition, where: Where): Promise<Arrived> {
+  /** Undefined where a look behind the end that a total has told finds no page. */
+  private async arrival(position: PagePosition, where: Where): Promise<Arrived | undefined> {
     const place = placeOf(position);
     const pending = this.underWay.get(place) ?? this.ask(position, where);
     this.underWay.delete(place);
-    const arrived = await pending;
-    return this.joined(arrived, where);
+    try {
+      return await this.joined(await pending, where);
+    } catch (error) {
+      if (this.looking && isBridgeError(error) && NOTHING_THERE.includes(error.code)) return undefined;
+      throw error;
+    }
   }
 
   /** Asks for a page; where the API refuses its size, for a smaller one. */
@@ -202,6 +326,17 @@ class Series {
     return { page, position };
   }
 }
+
+/** What APIs answer when they are asked for a page behind the last one. */
+const NOTHING_THERE: readonly ErrorCode[] = [
+  "NOT_FOUND",
+  "REQUEST_REFUSED",
+  "RECORDS_NOT_FOUND",
+  "ANSWER_SKIPPED",
+  "ANSWER_UNLIKE",
+];
+
+const NO_PAGES_BEFORE = { before: [], overlaps: false };
 
 function placeOf(position: PagePosition): string {
   return JSON.stringify(position);

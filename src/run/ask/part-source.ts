@@ -1,5 +1,6 @@
 /** Where a stream's parts come from: lists, files, other streams, other requests; and the values of `lists`. */
 
+import pLimit, { type LimitFunction } from "p-limit";
 import { compileAnswer, readAnswer } from "../../core/ask/answer.js";
 import { compileJsonPath } from "../../core/ask/json-path.js";
 import { type Part, partOf, partValues, WHOLE_STREAM } from "../../core/ask/parts.js";
@@ -10,10 +11,11 @@ import { getByPath } from "../../core/shape/path-get.js";
 import type { Asker } from "./asker.js";
 import { pageSeries } from "./page-series.js";
 
-/** Reads all records of another stream, part by part. */
-export type ReadParent = (
-  asker: Asker,
-) => AsyncIterable<{ readonly part: Part; readonly records: readonly unknown[] }>;
+/** Another stream, to be read whole: its parts, and all records of each. */
+export type OpenParent = (asker: Asker) => {
+  parts(): Promise<readonly Part[]>;
+  pagesOf(part: Part): AsyncIterable<{ readonly records: readonly unknown[] }>;
+};
 
 /** The values that `lists` fetches first, by name. */
 export async function fetchLists(asker: Asker): Promise<TemplateValues> {
@@ -38,31 +40,34 @@ export async function fetchLists(asker: Asker): Promise<TemplateValues> {
 export async function fetchParts(
   asker: Asker,
   lists: TemplateValues,
-  readParent: ReadParent,
+  openParent: OpenParent,
 ): Promise<Part[]> {
   const { each } = asker.stream.definition;
   if (each === undefined) return [WHOLE_STREAM];
+  // the pace lets no more go than the API permits
+  const atOnce = pLimit(asker.shared.connector.api.pace.at_once);
   let parts: Part[] = [WHOLE_STREAM];
   for (const [name, source] of Object.entries(each)) {
     if (!Array.isArray(source) && "stream" in source) {
-      parts = cross(parts, await parentParts(asker, name, source, readParent));
+      parts = cross(parts, await parentParts(asker, name, source, openParent, atOnce));
       continue;
     }
     // the same for every part, unless its request asks for their values
     const shared =
       Array.isArray(source) || "file" in source ? await ownValues(asker, name, source) : undefined;
-    const nested: Part[] = [];
-    for (const part of parts) {
-      const values =
-        shared ??
-        (await requestedValues(asker, name, asker.stream.parts.get(name)!, {
-          ...asker.baseValues(),
-          ...lists,
-          ...part.values,
-        }));
-      nested.push(...values.map((value) => partOf({ ...part.values, [name]: value })));
-    }
-    parts = nested;
+    const valuesFor = (part: Part) =>
+      requestedValues(asker, name, asker.stream.parts.get(name)!, {
+        ...asker.baseValues(),
+        ...lists,
+        ...part.values,
+      });
+    const nested = await Promise.all(
+      parts.map(async (part) => {
+        const values = shared ?? (await atOnce(() => valuesFor(part)));
+        return values.map((value) => partOf({ ...part.values, [name]: value }));
+      }),
+    );
+    parts = nested.flat();
   }
   return parts;
 }
@@ -109,16 +114,20 @@ async function parentParts(
   asker: Asker,
   name: string,
   source: { stream: string; field: string },
-  readParent: ReadParent,
+  openParent: OpenParent,
+  atOnce: LimitFunction,
 ): Promise<Part[]> {
-  const parts = new Map<string, Part>();
   const field = fieldReader(source.field);
-  for await (const { part, records } of readParent(asker.forStream(source.stream))) {
-    for (const value of partValues(records.map(field.read), name, asker.where())) {
-      const one = partOf({ ...part.values, [name]: value });
-      parts.set(one.key, one);
-    }
-  }
+  const parent = openParent(asker.forStream(source.stream));
+  const partsIn = async (part: Part) => {
+    const found: Part[] = [];
+    for await (const { records } of parent.pagesOf(part))
+      for (const value of partValues(records.map(field.read), name, asker.where()))
+        found.push(partOf({ ...part.values, [name]: value }));
+    return found;
+  };
+  const found = await Promise.all((await parent.parts()).map((part) => atOnce(() => partsIn(part))));
+  const parts = new Map(found.flat().map((part) => [part.key, part]));
   field.check(`each.${name}.field`, `the stream ${source.stream}`, asker.where());
   return [...parts.values()];
 }

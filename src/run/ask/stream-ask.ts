@@ -7,18 +7,28 @@
 import pLimit, { type LimitFunction } from "p-limit";
 import { joinOnDimensions } from "../../core/ask/breakdown.js";
 import type { PagePosition, Sequel } from "../../core/ask/page-position.js";
+import { PageWatch } from "../../core/ask/page-watch.js";
 import type { Part } from "../../core/ask/parts.js";
-import { applyRules, type PageRead, pageOfRecords, type RecordRules } from "../../core/ask/read-page.js";
+import { PassCount } from "../../core/ask/pass-count.js";
+import {
+  applyRules,
+  leaveOutEarly,
+  type PageRead,
+  pageOfRecords,
+  type RecordRules,
+  withRecords,
+} from "../../core/ask/read-page.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
 import { fillValue, type TemplateValues } from "../../core/ask/template.js";
 import type { CompiledReport, CompiledStream } from "../../core/define/compile-stream.js";
-import { BridgeError, isBridgeError } from "../../core/errors.js";
-import { getByPath } from "../../core/shape/path-get.js";
-import { compareCursors, cursorValue, parseCursor, sendValue } from "../../core/track/cursor.js";
+import { BridgeError, callOwn, isBridgeError } from "../../core/errors.js";
+import type { CursorSpan } from "../../core/track/cursor.js";
+import { CursorField } from "../../core/track/cursor-field.js";
+import { type CursorValue, compareCursors, sendValue } from "../../core/track/cursor-value.js";
 import { halve, openWindows, type Window, windowValues } from "../../core/track/windows.js";
 import { type AccountParts, Asker, type AskOptions } from "./asker.js";
 import { expandPage } from "./expand.js";
-import { pageSeries, type SeriesPage } from "./page-series.js";
+import { pageSeries, type SeriesOptions, type SeriesPage } from "./page-series.js";
 import { fetchLists, fetchParts } from "./part-source.js";
 import { fetchReport } from "./report.js";
 
@@ -30,7 +40,12 @@ export interface Page extends PageRead {
   readonly next: Sequel;
   /** records may have moved between the pages of this part */
   readonly moved: boolean;
+  /** what all its records say of the cursor, left out or not; undefined where the cursor has no field */
+  readonly span: CursorSpan | undefined;
 }
+
+/** How the pages of a pass are counted. */
+type Counting = Pick<SeriesOptions, "mayComeAgain" | "smaller"> & { readonly count: PassCount };
 
 /** Where a part's pages begin. */
 export interface PartStart {
@@ -39,9 +54,13 @@ export interface PartStart {
   readonly window?: Window | undefined;
   /** records may be given twice: those of a window that turns out too large come again with its halves */
   readonly mayRepeat?: boolean | undefined;
+  /** read once, whatever comes: what may be missing is not asked for again. Default false */
+  readonly once?: boolean | undefined;
 }
 
 export class StreamAsk {
+  /** how values of the cursor's field are read; undefined where it has none */
+  readonly cursorField: CursorField | undefined;
   private readonly asker: Asker;
   private lists: Promise<TemplateValues> | undefined;
   /** lets no more reports be under way than the API permits */
@@ -54,16 +73,26 @@ export class StreamAsk {
     options: AskOptions,
   ) {
     this.asker = new Asker(shared, stream, options);
+    const { cursor } = stream;
+    this.cursorField =
+      cursor?.field === undefined
+        ? undefined
+        : new CursorField({ ...cursor, field: cursor.field }, this.asker.nowMs);
   }
 
   get nowMs(): number {
     return this.asker.nowMs;
   }
 
+  /** The first request for a page, in words; undefined before it. */
+  get firstAsked(): string | undefined {
+    return this.asker.firstAsked;
+  }
+
   /** The stream's parts; asked for once. */
   parts(): Promise<readonly Part[]> {
     this.found ??= this.fetchedLists().then((lists) =>
-      fetchParts(this.asker, lists, (asker) => everyPage(asker.shared, asker.stream, asker.options)),
+      fetchParts(this.asker, lists, ({ shared, stream, options }) => new StreamAsk(shared, stream, options)),
     );
     return this.found;
   }
@@ -73,21 +102,67 @@ export class StreamAsk {
     return this.lists;
   }
 
-  /** The pages of one part, in one window where the stream has windows. */
+  /** All pages of one part; windows from their begin to now. */
+  async *pagesOf(part: Part, start: PartStart = {}): AsyncGenerator<Page> {
+    const { windows } = this.stream.definition;
+    if (windows === undefined) yield* this.pages(part, start);
+    else
+      for (const window of openWindows(windows, [], this.nowMs))
+        yield* windowPages(this, part, { ...start, window });
+  }
+
+  /**
+   * The pages of one part, in one window where the stream has windows. What may have been missed is read once more,
+   * in smaller pages where there are some.
+   * @throws BridgeError INCOMPLETE, KEY_NOT_UNIQUE behind the last page, where it cannot be whole
+   */
   async *pages(part: Part, start: PartStart = {}): AsyncGenerator<Page> {
+    const { key, cursor } = this.stream;
+    // a feed of changes gives a record as often as it changed
+    const count = new PassCount(cursor?.kind === "delta" ? [] : key.map((parts) => parts.join(".")));
+    yield* this.reading(part, start, count, false);
+    let short = count.shortfall();
+    const hasSmaller = (this.stream.definition.pages?.size?.smaller.length ?? 0) > 0;
+    const mayHelp = count.isKeyed && (!count.isDoubtful || hasSmaller);
+    if (short?.code === "INCOMPLETE" && start.once !== true && mayHelp) {
+      this.asker.notice(`${short.message} It is read once more.`);
+      count.readAgain();
+      yield* this.reading(part, { ...start, position: undefined }, count, true);
+      short = count.shortfall();
+    }
+    if (short !== undefined) throw short.at(this.asker.where(part));
+  }
+
+  private async *reading(
+    part: Part,
+    start: PartStart,
+    count: PassCount,
+    smaller: boolean,
+  ): AsyncGenerator<Page> {
     const lists = await this.fetchedLists();
     const values = this.valuesOf(part, start, lists);
     const rules = this.rulesOf(part, lists);
     const { expand } = this.stream.definition;
     const { expand: detail } = this.stream;
-    const { plan } = this.stream.request;
-    for await (const { page, number, next, moved } of this.rawPages(part, start, values)) {
+    const field = this.cursorField;
+    let max: CursorValue | undefined;
+    // what has come already and is newer than all before it has changed meanwhile
+    const mayComeAgain =
+      field &&
+      ((record: unknown) => {
+        const value = field.value(record);
+        return value !== undefined && max !== undefined && compareCursors(value, max) >= 0;
+      });
+    const counting = { count, mayComeAgain, smaller };
+    for await (const { page, number, next, moved } of this.rawPages(part, start, values, counting)) {
+      const span = field?.span(page.came);
+      if (span?.max !== undefined && (max === undefined || compareCursors(span.max, max) > 0)) max = span.max;
       const news = this.onlyNews(page, start.since);
       const whole =
         expand === undefined || detail === undefined
           ? news
-          : await expandPage(this.asker, expand, detail, news, part, values);
-      yield { ...applyRules(whole, plan, rules), number, part, next, moved };
+          : await expandPage(this.asker, expand, detail, leaveOutEarly(news, rules), part, values);
+      yield { ...applyRules(whole, rules), number, part, next, moved, span };
     }
   }
 
@@ -95,6 +170,7 @@ export class StreamAsk {
     part: Part,
     start: PartStart,
     values: TemplateValues,
+    counting: Counting,
   ): AsyncGenerator<Omit<SeriesPage, "page"> & { page: PageRead }> {
     if (this.stream.measures.length > 1) {
       yield {
@@ -105,7 +181,7 @@ export class StreamAsk {
       };
       return;
     }
-    const pages = this.series(part, start, values);
+    const pages = this.series(part, start, values, counting);
     if (start.window === undefined) yield* pages;
     else if (start.mayRepeat === true || !this.mayBeCut()) yield* this.uncut(pages, part);
     else {
@@ -117,23 +193,35 @@ export class StreamAsk {
   }
 
   /** The pages as they come: of a report one, its download. */
-  private series(part: Part, start: PartStart, values: TemplateValues): AsyncGenerator<SeriesPage> {
+  private series(
+    part: Part,
+    start: PartStart,
+    values: TemplateValues,
+    counting: Counting,
+  ): AsyncGenerator<SeriesPage> {
     const { request, key, code, report } = this.stream;
-    if (report !== undefined) return this.reportSeries(report, part, values);
+    if (report !== undefined) return this.reportSeries(report, part, values, counting);
     const parameters = this.parametersOf(start);
     const position = start.position ?? deltaLink(this.stream, start.since);
-    return pageSeries(this.asker, request, { part, values, parameters, position, key, next: code?.next });
+    const next = code?.next;
+    return pageSeries(this.asker, request, { part, values, parameters, position, key, next, ...counting });
   }
 
   private async *reportSeries(
     report: CompiledReport,
     part: Part,
     values: TemplateValues,
+    { count }: Counting,
   ): AsyncGenerator<SeriesPage> {
     this.reports ??= pLimit(report.definition.at_once);
     const page = await this.reports(() => fetchReport(this.asker, report, part, values));
     const where = this.asker.where(part);
+    const watch = new PageWatch({ key: this.stream.key, pastEnd: "empty", overlap: 0, query: undefined });
+    let sameAnswer = false;
     for await (const { page: piece, received, last } of this.asker.pieces(page, this.stream.request, where)) {
+      const { records } = piece;
+      count.take({ records, ids: watch.keysOf(records), before: [], overlaps: false, sameAnswer }, where);
+      sameAnswer = true;
       const next = { at: last ? "end" : "within" } as const;
       yield { number: 1, page: last ? { ...piece, received } : piece, next, moved: false };
     }
@@ -169,10 +257,15 @@ export class StreamAsk {
     const answers = this.stream.measures.map(async (measures) => {
       const records: unknown[] = [];
       let bytes = 0;
-      for await (const { page } of this.series(part, start, { ...values, measures })) {
-        records.push(...page.records);
+      // each group is a pass of its own: it may be cut, and it may be short
+      const count = new PassCount([]);
+      const pages = this.series(part, start, { ...values, measures }, { count });
+      for await (const { page } of this.uncut(pages, part)) {
+        for (const record of page.records) records.push(record);
         bytes += page.bytes;
       }
+      const short = count.shortfall();
+      if (short !== undefined) throw short.at(this.asker.where(part));
       return { records, bytes };
     });
     const read = await Promise.all(answers);
@@ -183,7 +276,6 @@ export class StreamAsk {
     );
     return pageOfRecords(
       joined,
-      this.stream.request.plan,
       read.reduce((sum, { bytes }) => sum + bytes, 0),
     );
   }
@@ -221,6 +313,11 @@ export class StreamAsk {
 
   private rulesOf(part: Part, lists: TemplateValues): RecordRules {
     const { where, code, definition } = this.stream;
+    const keep = code?.keep;
+    const own =
+      keep &&
+      ((record: Readonly<Record<string, unknown>>) =>
+        callOwn("keep", this.asker.where(part), () => keep(record)));
     const values = { ...this.asker.baseValues(), ...lists, ...part.values };
     const tag = Object.fromEntries(
       Object.entries(definition.tag).map(([name, text]) => [
@@ -228,20 +325,13 @@ export class StreamAsk {
         typeof text === "string" ? (fillValue(text, values) ?? null) : text,
       ]),
     );
-    return { where, keep: code?.keep, tag };
+    return { where, keep: own, tag };
   }
 
   /** Where the API has no filter for changes, what is older than the cursor is left out on our side. */
   private onlyNews(page: PageRead, since: string | undefined): PageRead {
-    const { cursor, request, oldLeftOut } = this.stream;
-    if (!oldLeftOut || since === undefined || cursor?.field === undefined) return page;
-    const from = parseCursor(since);
-    const records = page.records.filter((record) => {
-      const value = cursorValue(getByPath(record, cursor.field!));
-      return value === undefined || compareCursors(value, from) >= 0;
-    });
-    const { envelope, received, bytes } = page;
-    return { ...pageOfRecords(records, request.plan, bytes), envelope, received, span: page.span };
+    if (!this.stream.oldLeftOut || since === undefined || this.cursorField === undefined) return page;
+    return withRecords(page, this.cursorField.notBefore(page.records, since));
   }
 }
 
@@ -252,35 +342,24 @@ function deltaLink({ cursor }: CompiledStream, since: string | undefined): PageP
 }
 
 /** All pages of all parts, one part after the other; windows from their begin to now. */
-export async function* everyPage(
-  shared: AccountParts,
-  stream: CompiledStream,
-  options: AskOptions,
-  start: PartStart = {},
-): AsyncGenerator<Page> {
-  const ask = new StreamAsk(shared, stream, options);
-  const { windows } = stream.definition;
-  for (const part of await ask.parts()) {
-    if (windows === undefined) yield* ask.pages(part, start);
-    else for (const window of openWindows(windows, [], ask.nowMs)) yield* windowPages(ask, part, window);
-  }
+export async function* everyPage(ask: StreamAsk, start: PartStart = {}): AsyncGenerator<Page> {
+  for (const part of await ask.parts()) yield* ask.pagesOf(part, start);
 }
 
 /** The pages of a window; of its halves, where the API gives no more at a time. */
 export async function* windowPages(
   ask: StreamAsk,
   part: Part,
-  window: Window,
-  mayRepeat = false,
+  start: PartStart & { readonly window: Window },
 ): AsyncGenerator<Page> {
   const { windows } = ask.stream.definition;
   try {
-    yield* ask.pages(part, { window, mayRepeat });
+    yield* ask.pages(part, start);
   } catch (error) {
     const halves =
-      windows !== undefined && isBridgeError(error, "RESULTS_CUT") ? halve(windows, window) : undefined;
+      windows !== undefined && isBridgeError(error, "RESULTS_CUT") ? halve(windows, start.window) : undefined;
     if (halves === undefined) throw error;
     const inOrder = windows?.order === "newest_first" ? [...halves].reverse() : halves;
-    for (const half of inOrder) yield* windowPages(ask, part, half, mayRepeat);
+    for (const half of inOrder) yield* windowPages(ask, part, { ...start, window: half });
   }
 }

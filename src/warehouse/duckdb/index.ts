@@ -1,7 +1,7 @@
 /** The DuckDB warehouse: one file, one writer at a time. */
 
-import { stat } from "node:fs/promises";
-import { basename } from "node:path";
+import { open, stat } from "node:fs/promises";
+import { basename, dirname, join, resolve } from "node:path";
 import { type DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
 import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
@@ -18,47 +18,29 @@ import type {
 import { DuckLedger } from "./ledger.js";
 import { ASIDE_PREFIX, DuckLoad, type LoadPorts } from "./load.js";
 import type { StandingTable } from "./merge-plan.js";
+import { type Lease, leaseFile } from "./open-files.js";
 import { FILE_DATABASE, schemaName, tableName } from "./types.js";
 
 /** DuckDB itself has no limit; this one keeps names readable. */
 const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
 
 /**
- * A warehouse in a DuckDB file; the file is made where there is none. Openings at the same time share a session.
+ * A warehouse in a DuckDB file; the file is made where there is none. All openings of one file in a process share a
+ * session, whatever path leads there.
  * @throws BridgeError when opened: WAREHOUSE_LOCKED, WAREHOUSE_FOREIGN, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER
  */
 export function duckdb(path: string): Warehouse {
-  /** the session that is open for writing, with how many use it: the file can be attached once only */
-  let shared: { readonly session: Promise<DuckSession>; users: number } | undefined;
-  let closing: Promise<void> = Promise.resolve();
-  const share = async (): Promise<WarehouseSession> => {
-    shared ??= { session: closing.then(() => openFile(path, false)), users: 0 };
-    const mine = shared;
-    mine.users++;
-    const leave = async () => {
-      if (--mine.users > 0) return;
-      if (shared === mine) shared = undefined;
-      closing = mine.session.then((session) => session.close());
-      await closing;
-    };
-    try {
-      return leaseOf(await mine.session, leave);
-    } catch (error) {
-      if (shared === mine) shared = undefined;
-      throw error;
-    }
-  };
   return {
     title: `DuckDB file ${basename(path)}`,
     grants: () =>
       `-- DuckDB has no users: whoever runs the bridge must be able to read and write\n-- the file ${basename(path)} and to make files in its folder.`,
-    open: ({ readOnly = false } = {}) => (readOnly ? openFile(path, true) : share()),
+    open: async ({ readOnly = false } = {}) =>
+      leaseOf(await leaseFile(path, readOnly, () => openFile(path, readOnly))),
   };
 }
 
-/** A session as one of its users sees it: closing it twice leaves once. */
-function leaseOf(session: DuckSession, leave: () => Promise<void>): WarehouseSession {
-  let left: Promise<void> | undefined;
+/** A session as one of its users sees it. */
+function leaseOf({ session, leave }: Lease<DuckSession>): WarehouseSession {
   return {
     names: session.names,
     ledger: session.ledger,
@@ -66,10 +48,7 @@ function leaseOf(session: DuckSession, leave: () => Promise<void>): WarehouseSes
     tryWriting: (schema) => session.tryWriting(schema),
     describeTables: (schema) => session.describeTables(schema),
     sampleRows: (schema, table, limit) => session.sampleRows(schema, table, limit),
-    close: () => {
-      left ??= leave();
-      return left;
-    },
+    close: leave,
   };
 }
 
@@ -79,62 +58,93 @@ async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
       hint: "Run a bridge first: it makes the file.",
     });
   }
-  const instance = await DuckDBInstance.create(":memory:");
+  const instance = await DuckDBInstance.create(":memory:", SAFE);
   const writing = await instance.connect();
   try {
+    const folder = dirname(resolve(path));
+    await writing.run(`SET temp_directory = ${quoteText(join(folder, ".early-bridge-temporary"))}`);
+    await writing.run(`SET allowed_directories = [${quoteText(folder)}]`);
+    await writing.run("SET enable_external_access = false");
     // the ledger's and the samples' times do not depend on where the process runs
     await writing.run("SET TimeZone = 'UTC'");
-    const mode = readOnly ? " (READ_ONLY)" : "";
-    await writing.run(`ATTACH '${path.replaceAll("'", "''")}' AS ${FILE_DATABASE}${mode}`);
+    const mode = readOnly ? ", READ_ONLY" : "";
+    await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode})`);
     const turns = pLimit(1);
     const ledger = new DuckLedger(writing, (work) => turns(work));
     await ledger.prepare(readOnly);
-    return new DuckSession(instance, writing, ledger, turns, readOnly ? undefined : await instance.connect());
+    return new DuckSession(instance, writing, ledger, turns, readOnly);
   } catch (error) {
     // else the file would stay attached, and locked, for as long as the process lives
     writing.closeSync();
     instance.closeSync();
-    throw openError(error, path);
+    throw openError(error, path, await kindOfFile(path));
   }
 }
+
+/** Nothing is fetched, and no file outside of the warehouse's own folder is touched, whatever a file claims to be. */
+const SAFE = {
+  autoinstall_known_extensions: "false",
+  autoload_known_extensions: "false",
+  allow_community_extensions: "false",
+};
+
+function quoteText(text: string): string {
+  return `'${text.replaceAll("'", "''")}'`;
+}
+
+/** What a file is by its first bytes, in words; undefined where they say nothing. */
+async function kindOfFile(path: string): Promise<string | undefined> {
+  const file = await open(path, "r").catch(() => undefined);
+  if (file === undefined) return undefined;
+  const { buffer, bytesRead } = await file.read(Buffer.alloc(16), 0, 16, 0).catch(() => NO_BYTES);
+  await file.close();
+  const text = buffer.subarray(0, bytesRead).toString("latin1");
+  if (bytesRead === 0) return "it is empty";
+  if (text.startsWith("SQLite format 3")) return "it is a database of SQLite";
+  if (text.startsWith("PAR1")) return "it is a Parquet file";
+  if (text.startsWith("PK")) return "it is a zip file or an office document";
+  if (text.startsWith("\u001f\u008b")) return "it is packed by gzip";
+  return text.slice(8, 12) === "DUCK" ? "it is damaged" : undefined;
+}
+
+const NO_BYTES = { buffer: Buffer.alloc(0), bytesRead: 0 };
 
 class DuckSession implements WarehouseSession {
   readonly names = NAMES;
   private stages = 0;
   private readonly cleaned = new Set<string>();
+  /** loads open one after the other: what a broken-off one left aside is dropped before any other builds its own */
+  private readonly opening = pLimit(1);
 
   constructor(
     private readonly instance: DuckDBInstance,
     private readonly writing: DuckDBConnection,
     readonly ledger: DuckLedger,
     private readonly turns: LimitFunction,
-    /** undefined when the file is open for reading only */
-    private readonly staging: DuckDBConnection | undefined,
+    private readonly readOnly: boolean,
   ) {}
 
   async openLoad(options: LoadOptions): Promise<StreamLoad> {
-    const { staging } = this;
-    if (staging === undefined) throw new BridgeError("INTERNAL", "the file is open for reading only");
+    if (this.readOnly) throw new BridgeError("INTERNAL", "the file is open for reading only");
     const ports: LoadPorts = {
-      staging,
+      connect: () => this.instance.connect(),
       writing: this.writing,
       ledger: this.ledger,
       inTurn: (work) => this.turns(work),
       stageName: (table) => `${table}_${++this.stages}`,
     };
-    return this.turns(async () => {
+    return this.opening(async () => {
       await this.dropLeftovers(options.schema);
-      const standing = await this.standingTables(options);
-      const fresh = !standing.has(options.rootTable);
+      const { standing, missing } = await this.standingTables(options);
+      const gone = { fresh: !standing.has(options.rootTable), missing };
       return options.write === "replace"
-        ? new DuckLoad(options, ports, new Map(), standing, fresh)
-        : new DuckLoad(options, ports, standing, new Map(), fresh);
+        ? new DuckLoad(options, ports, new Map(), standing, gone)
+        : new DuckLoad(options, ports, standing, new Map(), gone);
     });
   }
 
   async close(): Promise<void> {
     await this.turns(async () => {
-      this.staging?.closeSync();
       this.writing.closeSync();
       this.instance.closeSync();
     });
@@ -182,12 +192,12 @@ class DuckSession implements WarehouseSession {
     return (await this.read(sql)) as SampleRow[];
   }
 
-  private async read(sql: string, values: string[] = []): Promise<Record<string, unknown>[]> {
-    return (await this.writing.runAndReadAll(sql, values)).getRowObjectsJS();
+  private read(sql: string, values: string[] = []): Promise<Record<string, unknown>[]> {
+    return this.turns(async () => (await this.writing.runAndReadAll(sql, values)).getRowObjectsJS());
   }
 
   /**
-   * The stream's tables that the ledger knows and that are there.
+   * The stream's tables that the ledger knows: those that are there, and the names of those that are not.
    * @throws BridgeError TABLE_FOREIGN where a table of the same name is not ours
    */
   private async standingTables({
@@ -195,10 +205,12 @@ class DuckSession implements WarehouseSession {
     bridge,
     stream,
     rootTable,
-  }: LoadOptions): Promise<Map<string, StandingTable>> {
+  }: LoadOptions): Promise<{ standing: Map<string, StandingTable>; missing: string[] }> {
     const there = await this.columnsOf(schema);
     const standing = new Map<string, Map<string, ColumnType>>();
+    const missing = new Set<string>();
     for (const column of await this.ledger.columns(schema, bridge, stream)) {
+      if (!there.has(column.table)) missing.add(column.table);
       if (there.get(column.table)?.has(column.name) !== true) continue;
       const columns = standing.get(column.table) ?? new Map<string, ColumnType>();
       standing.set(column.table, columns.set(column.name, column.type));
@@ -214,7 +226,7 @@ class DuckSession implements WarehouseSession {
         },
       );
     }
-    return standing;
+    return { standing, missing: [...missing] };
   }
 
   /** Drops what a broken-off `replace` left aside; once, before any load of this session builds its own. */
@@ -223,7 +235,7 @@ class DuckSession implements WarehouseSession {
     this.cleaned.add(schema);
     for (const name of (await this.columnsOf(schema)).keys()) {
       if (!name.startsWith(ASIDE_PREFIX)) continue;
-      await this.writing.run(`DROP TABLE ${tableName(schema, name)}`);
+      await this.turns(() => this.writing.run(`DROP TABLE ${tableName(schema, name)}`));
     }
   }
 
@@ -250,7 +262,7 @@ async function exists(path: string): Promise<boolean> {
   );
 }
 
-function openError(error: unknown, path: string): BridgeError {
+function openError(error: unknown, path: string, kind: string | undefined): BridgeError {
   if (isBridgeError(error)) return error.at({ file: path });
   const message = error instanceof Error ? error.message : String(error);
   const where = { file: path };
@@ -262,11 +274,17 @@ function openError(error: unknown, path: string): BridgeError {
       cause: error,
     });
   }
-  if (/not a valid DuckDB database/i.test(message)) {
-    return new BridgeError("WAREHOUSE_FOREIGN", "The file is there, but it is no DuckDB file.", {
-      where,
-      cause: error,
-    });
+  if (/not a valid DuckDB database|checksum|corrupt|could not read enough bytes|magic/i.test(message)) {
+    const what = kind ?? "it is of another program, or damaged";
+    return new BridgeError(
+      "WAREHOUSE_FOREIGN",
+      `The file is there, but it is no DuckDB file that can be read: ${what}.`,
+      {
+        where,
+        hint: "Choose another path, or bring back a copy of the file.",
+        cause: error,
+      },
+    );
   }
   if (/version number|newer version/i.test(message)) {
     const hint = "Update @duckdb/node-api, or choose another path.";

@@ -17,53 +17,29 @@ import type {
   RunStart,
   SchemaChange,
   Spent,
+  StreamOutcome,
   StreamRecord,
 } from "../warehouse.js";
-import { FILE_DATABASE, schemaName } from "./types.js";
+import { COUNTS, LEDGER, LEDGER_FORMAT, LEDGER_SCHEMA, TABLES, upgradeFrom } from "./ledger-schema.js";
+import { FILE_DATABASE } from "./types.js";
 
-const SCHEMA = "early_bridge";
-const LEDGER = schemaName(SCHEMA);
-/** Raised when an older version could not read what a newer one writes. */
-export const LEDGER_FORMAT = 2;
-
-const COUNTS = [
-  "records", "added", "changed", "same", "removed", "quarantined", "pages", "checkpoints",
-  "requests", "retries", "waited_ms", "bytes", "ask_ms", "shape_ms", "load_ms",
-] as const; // biome-ignore format: one line per kind
-
-/** Came later than the others, and is made where it is missing. */
-const SPENT = "spent (account VARCHAR, endpoint_group VARCHAR, spent_at TIMESTAMPTZ, cost BIGINT)";
 /** No limit is longer than a day. */
 const SPENT_KEPT_MS = 2 * 86_400_000;
-
-const TABLES = [
-  SPENT,
-  "sealed (name VARCHAR, sealed VARCHAR, written_at TIMESTAMPTZ)",
-  "about (format INTEGER, created_at TIMESTAMPTZ)",
-  `runs (run BIGINT, bridge VARCHAR, outcome VARCHAR, started_at TIMESTAMPTZ, ended_at TIMESTAMPTZ,
-    error_code VARCHAR, error_message VARCHAR)`,
-  `run_streams (run BIGINT, stream VARCHAR, outcome VARCHAR, ${COUNTS.map((name) => `${name} BIGINT`).join(", ")})`,
-  `checkpoints (run BIGINT, bridge VARCHAR, stream VARCHAR, number BIGINT, committed_at TIMESTAMPTZ, rows BIGINT,
-    cursor JSON)`,
-  "cursors (bridge VARCHAR, stream VARCHAR, cursor JSON, run BIGINT, moved_at TIMESTAMPTZ, part VARCHAR)",
-  `columns (bridge VARCHAR, stream VARCHAR, table_schema VARCHAR, table_name VARCHAR, table_path VARCHAR,
-    column_name VARCHAR, path VARCHAR, role VARCHAR, type VARCHAR, declared BOOLEAN,
-    seen_mask INTEGER, seen_digits INTEGER, seen_scale INTEGER, run BIGINT)`,
-  `changes (run BIGINT, table_schema VARCHAR, table_name VARCHAR, column_name VARCHAR, change VARCHAR,
-    from_type VARCHAR, to_type VARCHAR, changed_at TIMESTAMPTZ)`,
-  `quarantine (run BIGINT, bridge VARCHAR, stream VARCHAR, reason VARCHAR, path VARCHAR, message VARCHAR,
-    record JSON, put_at TIMESTAMPTZ)`,
-];
 
 type Row = Record<string, unknown>;
 
 export class DuckLedger implements Ledger {
   /** a ledger of format 1 that is only read has none */
   private partColumn = "part";
+  /** bridges that this process runs now */
+  private readonly running = new Set<string>();
 
   constructor(
     private readonly connection: DuckDBConnection,
-    /** runs work while no load commits: they share the connection */
+    /**
+     * Runs work while nobody else uses the connection. The methods of the interface take their turn by it; those that
+     * a checkpoint calls inside its transaction (`note…`) have it already.
+     */
     private readonly inTurn: <T>(work: () => Promise<T>) => Promise<T>,
   ) {}
 
@@ -72,70 +48,76 @@ export class DuckLedger implements Ledger {
     const found = await this.rows(
       `SELECT 1 FROM information_schema.tables
        WHERE table_catalog = '${FILE_DATABASE}' AND table_schema = $1 AND table_name = 'about'`,
-      [SCHEMA],
+      [LEDGER_SCHEMA],
     );
-    if (found.length > 0) {
-      const [about] = await this.rows(`SELECT format FROM ${LEDGER}.about`);
-      const format = Number(about?.format ?? 0);
-      if (format === 1 && readOnly) this.partColumn = "''";
-      else if (format === 1) await this.upgradeFromOne();
-      if (format <= LEDGER_FORMAT && !readOnly)
-        await this.connection.run(`CREATE TABLE IF NOT EXISTS ${LEDGER}.${SPENT}`);
-      if (format <= LEDGER_FORMAT) return;
+    if (found.length === 0) {
+      if (!readOnly) await this.make();
+      return;
+    }
+    const [about] = await this.rows(`SELECT format FROM ${LEDGER}.about`);
+    const format = Number(about?.format ?? 0);
+    if (format > LEDGER_FORMAT || format < 1) {
       const message = `The ledger has format ${format}; this version reads up to ${LEDGER_FORMAT}.`;
       throw new BridgeError("WAREHOUSE_NEWER", message);
     }
+    if (format === 1 && readOnly) this.partColumn = "''";
     if (readOnly) return;
-    await this.connection.run("BEGIN");
-    await this.connection.run(`CREATE SCHEMA IF NOT EXISTS ${LEDGER}`);
-    for (const table of TABLES) await this.connection.run(`CREATE TABLE ${LEDGER}.${table}`);
-    await this.connection.run(`INSERT INTO ${LEDGER}.about VALUES (${LEDGER_FORMAT}, now())`);
-    await this.connection.run("COMMIT");
+    for (let old = format; old < LEDGER_FORMAT; old++) await this.transaction(upgradeFrom(old));
   }
 
-  /** Format 1 knew no parts: its cursors are those of whole streams. */
-  private async upgradeFromOne(): Promise<void> {
-    await this.connection.run("BEGIN");
-    await this.connection.run(`ALTER TABLE ${LEDGER}.cursors ADD COLUMN part VARCHAR`);
-    await this.connection.run(`UPDATE ${LEDGER}.cursors SET part = ''`);
-    await this.connection.run(`UPDATE ${LEDGER}.about SET format = ${LEDGER_FORMAT}`);
-    await this.connection.run("COMMIT");
+  private make(): Promise<void> {
+    return this.transaction([
+      `CREATE SCHEMA IF NOT EXISTS ${LEDGER}`,
+      ...TABLES.map((table) => `CREATE TABLE ${LEDGER}.${table}`),
+      `INSERT INTO ${LEDGER}.about VALUES (${LEDGER_FORMAT}, now())`,
+    ]);
   }
 
   async startRun({ bridge, startedAtMs }: RunStart): Promise<number> {
+    if (this.running.has(bridge))
+      throw new BridgeError("BRIDGE_RUNNING", `Bridge ${bridge} is running already, in this process.`, {
+        where: { bridge },
+      });
+    this.running.add(bridge);
+    try {
+      return await this.noteStart(bridge, startedAtMs);
+    } catch (error) {
+      this.letGo(bridge);
+      throw error;
+    }
+  }
+
+  letGo(bridge: string): void {
+    this.running.delete(bridge);
+  }
+
+  private noteStart(bridge: string, startedAtMs: number): Promise<number> {
     const at = timestamp(startedAtMs);
-    // the file has one writer at a time: a run still noted as running has lost its process
-    await this.connection.run(
-      `UPDATE ${LEDGER}.runs SET outcome = 'broken off', ended_at = $1::TIMESTAMPTZ
-       WHERE bridge = $2 AND outcome = 'running'`,
-      [at, bridge],
-    );
-    await this.connection.run(`DELETE FROM ${LEDGER}.spent WHERE spent_at < $1::TIMESTAMPTZ`, [
-      timestamp(startedAtMs - SPENT_KEPT_MS),
-    ]);
-    const [row] = await this.rows(
-      `INSERT INTO ${LEDGER}.runs (run, bridge, outcome, started_at)
-       SELECT coalesce(max(run), 0) + 1, $1, 'running', $2::TIMESTAMPTZ FROM ${LEDGER}.runs RETURNING run`,
-      [bridge, at],
-    );
-    return Number(row?.run);
+    return this.inTransaction(async () => {
+      // the file has one writer at a time: a run still noted as running has lost its process
+      await this.connection.run(
+        `UPDATE ${LEDGER}.runs SET outcome = 'broken off', ended_at = $1::TIMESTAMPTZ
+         WHERE bridge = $2 AND outcome = 'running'`,
+        [at, bridge],
+      );
+      await this.connection.run(`DELETE FROM ${LEDGER}.spent WHERE spent_at < $1::TIMESTAMPTZ`, [
+        timestamp(startedAtMs - SPENT_KEPT_MS),
+      ]);
+      const [row] = await this.rows(
+        `INSERT INTO ${LEDGER}.runs (run, bridge, outcome, started_at)
+         SELECT coalesce(max(run), 0) + 1, $1, 'running', $2::TIMESTAMPTZ FROM ${LEDGER}.runs RETURNING run`,
+        [bridge, at],
+      );
+      return Number(row?.run);
+    });
   }
 
   endRun(end: RunEnd): Promise<void> {
-    return this.inTurn(async () => {
-      await this.connection.run("BEGIN");
-      for (const stream of end.streams) {
-        const marks = Array.from({ length: COUNTS.length + 3 }, (_, i) => `$${i + 1}`).join(", ");
-        await this.connection.run(`INSERT INTO ${LEDGER}.run_streams VALUES (${marks})`, [
-          BigInt(end.run),
-          stream.stream,
-          stream.outcome,
-          ...countsOf(stream),
-        ]);
-      }
+    return this.inTransaction(async () => {
+      for (const stream of end.streams) await this.noteStream(end.run, stream);
       await this.connection.run(
         `UPDATE ${LEDGER}.runs SET outcome = $1, ended_at = $2::TIMESTAMPTZ, error_code = $3, error_message = $4
-       WHERE run = $5`,
+         WHERE run = $5`,
         [
           end.outcome,
           timestamp(end.endedAtMs),
@@ -145,12 +127,30 @@ export class DuckLedger implements Ledger {
         ],
       );
       await this.noteSpent(end.spent, end.endedAtMs);
-      await this.connection.run("COMMIT");
     });
   }
 
+  private async noteStream(run: number, stream: StreamOutcome): Promise<void> {
+    const { failure } = stream;
+    const values = {
+      run: BigInt(run),
+      stream: stream.stream,
+      outcome: stream.outcome,
+      ...countsOf(stream),
+      error_code: failure?.code ?? null,
+      error_message: failure?.message ?? null,
+      error_where: failure?.where ?? null,
+      error_hint: failure?.hint ?? null,
+    };
+    const marks = Object.keys(values).map((_, i) => `$${i + 1}`);
+    await this.connection.run(
+      `INSERT INTO ${LEDGER}.run_streams (${Object.keys(values).join(", ")}) VALUES (${marks.join(", ")})`,
+      Object.values(values),
+    );
+  }
+
   async cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>> {
-    const rows = await this.rows(
+    const rows = await this.read(
       `SELECT ${this.partColumn} AS part, cursor FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`,
       [bridge, stream],
     );
@@ -158,7 +158,7 @@ export class DuckLedger implements Ledger {
   }
 
   async spentSince(account: string, atMs: number) {
-    const rows = await this.rows(
+    const rows = await this.read(
       `SELECT epoch_ms(spent_at) AS moment, endpoint_group, sum(cost) AS cost FROM ${LEDGER}.spent
        WHERE account = $1 AND spent_at > $2::TIMESTAMPTZ GROUP BY ALL ORDER BY moment`,
       [account, timestamp(atMs)],
@@ -181,23 +181,20 @@ export class DuckLedger implements Ledger {
   }
 
   async readSealed(name: string): Promise<string | undefined> {
-    const [row] = await this.rows(`SELECT sealed FROM ${LEDGER}.sealed WHERE name = $1`, [name]);
+    const [row] = await this.read(`SELECT sealed FROM ${LEDGER}.sealed WHERE name = $1`, [name]);
     return row === undefined ? undefined : String(row.sealed);
   }
 
   writeSealed(name: string, sealed: string | undefined): Promise<void> {
-    return this.inTurn(async () => {
-      await this.connection.run("BEGIN");
+    return this.inTransaction(async () => {
       await this.connection.run(`DELETE FROM ${LEDGER}.sealed WHERE name = $1`, [name]);
-      if (sealed !== undefined) {
+      if (sealed !== undefined)
         await this.connection.run(`INSERT INTO ${LEDGER}.sealed VALUES ($1, $2, now())`, [name, sealed]);
-      }
-      await this.connection.run("COMMIT");
     });
   }
 
   async columns(schema: string, bridge: string, stream: string): Promise<KnownColumn[]> {
-    const rows = await this.rows(
+    const rows = await this.read(
       `SELECT * FROM ${LEDGER}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3 ORDER BY rowid`,
       [schema, bridge, stream],
     );
@@ -217,7 +214,7 @@ export class DuckLedger implements Ledger {
   }
 
   async otherTables(schema: string, bridge: string, stream: string): Promise<string[]> {
-    const rows = await this.rows(
+    const rows = await this.read(
       `SELECT DISTINCT table_name FROM ${LEDGER}.columns
        WHERE table_schema = $1 AND NOT (bridge = $2 AND stream = $3)`,
       [schema, bridge, stream],
@@ -230,7 +227,7 @@ export class DuckLedger implements Ledger {
     run?: number | undefined;
     limit: number;
   }): Promise<RunRecord[]> {
-    const rows = await this.rows(
+    const rows = await this.read(
       `SELECT run, bridge, outcome, epoch_ms(started_at) AS started, epoch_ms(ended_at) AS ended, error_code, error_message
        FROM ${LEDGER}.runs WHERE ($1 IS NULL OR bridge = $1) AND ($2 IS NULL OR run = $2)
        ORDER BY run DESC LIMIT ${Math.floor(filter.limit)}`,
@@ -240,7 +237,7 @@ export class DuckLedger implements Ledger {
     const streams =
       rows.length === 0
         ? []
-        : await this.rows(`SELECT * FROM ${LEDGER}.run_streams WHERE run IN (${numbers}) ORDER BY stream`);
+        : await this.read(`SELECT * FROM ${LEDGER}.run_streams WHERE run IN (${numbers}) ORDER BY stream`);
     return rows.map((row) => ({
       run: Number(row.run),
       bridge: String(row.bridge),
@@ -324,6 +321,32 @@ export class DuckLedger implements Ledger {
     }
   }
 
+  private async transaction(statements: readonly string[]): Promise<void> {
+    await this.inTransaction(async () => {
+      for (const statement of statements) await this.connection.run(statement);
+    });
+  }
+
+  /** In its turn, all of it or nothing. */
+  private inTransaction<T>(work: () => Promise<T>): Promise<T> {
+    return this.inTurn(async () => {
+      await this.connection.run("BEGIN");
+      try {
+        const result = await work();
+        await this.connection.run("COMMIT");
+        return result;
+      } catch (error) {
+        await this.connection.run("ROLLBACK").catch(() => {});
+        throw error;
+      }
+    });
+  }
+
+  /** Reads in its turn. */
+  private read(sql: string, values: DuckDBValue[] = []): Promise<Row[]> {
+    return this.inTurn(() => this.rows(sql, values));
+  }
+
   private async rows(sql: string, values: DuckDBValue[] = []): Promise<Row[]> {
     return (await this.connection.runAndReadAll(sql, values)).getRowObjectsJS() as Row[];
   }
@@ -346,28 +369,38 @@ function columnValues(column: ColumnSchema): DuckDBValue[] {
   return [name, path, role, formatColumnType(type), declared, seen.mask, seen.intDigits, seen.scale];
 }
 
-function countsOf(stream: StreamRecord): bigint[] {
-  const byName: Record<(typeof COUNTS)[number], number> = {
-    ...stream,
-    waited_ms: stream.waitedMs,
-    ask_ms: stream.askMs,
-    shape_ms: stream.shapeMs,
-    load_ms: stream.loadMs,
-  };
-  return COUNTS.map((name) => BigInt(Math.round(byName[name])));
+type Counts = Record<(typeof COUNTS)[number], number>;
+
+function countsOf(stream: StreamRecord): Record<keyof Counts, bigint> {
+  const { leftOut, waitedMs, askMs, shapeMs, loadMs } = stream;
+  const times = { waited_ms: waitedMs, ask_ms: askMs, shape_ms: shapeMs, load_ms: loadMs };
+  const byName: Counts = { ...stream, ...times, left_out: leftOut };
+  const counts = COUNTS.map((name) => [name, BigInt(Math.round(byName[name]))] as const);
+  return Object.fromEntries(counts) as Record<keyof Counts, bigint>;
 }
 
-function streamRecord(row: Row): StreamRecord {
-  const count = (name: (typeof COUNTS)[number]) => Number(row[name]);
+function streamRecord(row: Row): StreamOutcome {
+  // an older ledger has fewer of them
+  const count = (name: keyof Counts) => Number(row[name] ?? 0);
+  const code = textOrNothing(row.error_code);
+  const failure = code && {
+    code,
+    message: String(row.error_message),
+    where: String(row.error_where),
+    hint: String(row.error_hint),
+  };
   return {
     stream: String(row.stream),
     outcome: String(row.outcome) as RunOutcome,
+    received: count("received"),
+    leftOut: count("left_out"),
     records: count("records"),
     added: count("added"),
     changed: count("changed"),
     same: count("same"),
     removed: count("removed"),
     quarantined: count("quarantined"),
+    doubled: count("doubled"),
     pages: count("pages"),
     checkpoints: count("checkpoints"),
     requests: count("requests"),
@@ -377,5 +410,6 @@ function streamRecord(row: Row): StreamRecord {
     askMs: count("ask_ms"),
     shapeMs: count("shape_ms"),
     loadMs: count("load_ms"),
+    failure: failure || undefined,
   };
 }

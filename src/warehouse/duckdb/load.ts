@@ -22,6 +22,7 @@ import {
   deleteStatement,
   insertStatement,
   planTable,
+  readAs,
   type StandingTable,
 } from "./merge-plan.js";
 import { StageTable } from "./stage.js";
@@ -32,8 +33,8 @@ export const ASIDE_PREFIX = "eb_next_";
 
 /** What a load needs of the session that it belongs to. */
 export interface LoadPorts {
-  /** for stages: used on the main thread */
-  readonly staging: DuckDBConnection;
+  /** a connection for the stages between two checkpoints: DuckDB runs one query of a connection at a time */
+  connect(): Promise<DuckDBConnection>;
   /** for commits: one at a time */
   readonly writing: DuckDBConnection;
   readonly ledger: DuckLedger;
@@ -44,8 +45,18 @@ export interface LoadPorts {
 
 /** What is collected between two checkpoints. */
 interface Slot {
+  connection: DuckDBConnection | undefined;
   readonly stages: Map<string, StageTable>;
-  issues: Issue[];
+  readonly issues: Issue[];
+}
+
+function newSlot(): Slot {
+  return { connection: undefined, stages: new Map(), issues: [] };
+}
+
+async function dropSlot({ stages, connection }: Slot): Promise<void> {
+  for (const stage of stages.values()) await stage.drop();
+  connection?.closeSync();
 }
 
 type Run = (sql: string) => Promise<void>;
@@ -58,12 +69,16 @@ interface Matches {
 const NO_MATCHES: Matches = { matched: 0, same: 0 };
 
 export class DuckLoad implements StreamLoad {
-  private slot: Slot = { stages: new Map(), issues: [] };
+  private slot: Slot = newSlot();
   private tables: readonly TableSchema[] = [];
   private nextSeq = 0;
+  /** rows of the stream's own table that were built aside, those that came twice counted */
+  private builtRows = 0;
   /** child tables that have lost their parents' table: their rows belong to nobody */
   private orphaned: readonly string[];
   private schemaIsNew = false;
+  readonly fresh: boolean;
+  readonly missing: readonly string[];
 
   constructor(
     private readonly options: LoadOptions,
@@ -72,15 +87,18 @@ export class DuckLoad implements StreamLoad {
     private standing: Map<string, StandingTable>,
     /** the tables as they stand before `replace` swaps: for the counts, and to be dropped */
     private readonly replaced: Map<string, StandingTable>,
-    readonly fresh: boolean,
+    gone: Pick<StreamLoad, "fresh" | "missing">,
   ) {
-    this.orphaned = fresh ? [...standing.keys()] : [];
+    this.fresh = gone.fresh;
+    this.missing = gone.missing;
+    this.orphaned = gone.fresh ? [...standing.keys()] : [];
   }
 
   get waitingRows(): number {
     let rows = 0;
     for (const stage of this.slot.stages.values()) rows += stage.rows;
-    return rows;
+    // what waits for quarantine is held as well
+    return rows + this.slot.issues.length;
   }
 
   async add(
@@ -100,7 +118,7 @@ export class DuckLoad implements StreamLoad {
       records = Math.max(records, (batch.recordOf[batch.rows - 1] ?? -1) + 1);
     }
     this.nextSeq += records;
-    this.slot.issues.push(...issues);
+    for (const issue of issues) this.slot.issues.push(issue);
   }
 
   checkpoint(entry: CheckpointEntry): Promise<Committed> {
@@ -112,12 +130,14 @@ export class DuckLoad implements StreamLoad {
   }
 
   async close(): Promise<void> {
-    for (const stage of this.slot.stages.values()) await stage.drop();
-    this.slot = { stages: new Map(), issues: [] };
+    const { slot } = this;
+    this.slot = newSlot();
+    await dropSlot(slot);
   }
 
   private async openStage(table: string): Promise<StageTable> {
-    const stage = new StageTable(this.ports.staging, this.ports.stageName(table), table);
+    this.slot.connection ??= await this.ports.connect();
+    const stage = new StageTable(this.slot.connection, this.ports.stageName(table), table);
     await stage.setSchema(this.tableNamed(table));
     this.slot.stages.set(table, stage);
     return stage;
@@ -136,7 +156,7 @@ export class DuckLoad implements StreamLoad {
 
   private async commitSlot(entry: CheckpointEntry, last: boolean): Promise<Committed> {
     const { slot, tables } = this;
-    this.slot = { stages: new Map(), issues: [] };
+    this.slot = newSlot();
     const swap = last && this.options.write === "replace";
     // what is built aside becomes known when it is swapped in
     const noteColumns = this.options.write === "replace" ? swap : this.schemaIsNew;
@@ -145,7 +165,7 @@ export class DuckLoad implements StreamLoad {
     try {
       return await this.ports.inTurn(() => this.commit(slot, tables, entry, noteColumns, swap));
     } finally {
-      for (const stage of slot.stages.values()) await stage.drop();
+      await dropSlot(slot);
     }
   }
 
@@ -158,7 +178,9 @@ export class DuckLoad implements StreamLoad {
   ): Promise<Committed> {
     const root = tables[0];
     const rootStage = root && slot.stages.get(root.name);
-    if (root !== undefined && rootStage !== undefined) await this.dedupe(slot, root);
+    const stagedRows = rootStage?.rows ?? 0;
+    this.builtRows += stagedRows;
+    const doubled = root !== undefined && rootStage !== undefined ? await this.dedupe(slot, root) : 0;
     const standing = new Map(this.standing);
     const { ledger } = this.ports;
     const committed = await this.transaction(async (run) => {
@@ -173,13 +195,13 @@ export class DuckLoad implements StreamLoad {
         standing.set(table.name, new Map(table.columns.map((column) => [column.name, column.type])));
       }
       for (const table of this.orphaned) await run(`DELETE FROM ${this.target(table)}`);
-      const merged = await this.mergeRows(slot, tables, run);
+      const merged = { ...(await this.mergeRows(slot, tables, run)), doubled };
       const counts = swap ? await this.swap(root, standing, run) : merged;
       if (noteColumns) await ledger.noteColumns(this.options, tables);
       const told = this.options.write === "replace" ? (swap ? this.changesBySwap(tables) : []) : changes;
       await ledger.noteChanges(this.options, told, entry.atMs);
       await ledger.noteIssues(this.options, slot.issues, entry.atMs);
-      await ledger.noteCheckpoint(this.options, entry, rootStage?.rows ?? 0);
+      await ledger.noteCheckpoint(this.options, entry, stagedRows);
       return { counts: this.options.write === "replace" && !swap ? NO_ROWS : counts, changes: told };
     });
     this.standing = standing;
@@ -187,15 +209,20 @@ export class DuckLoad implements StreamLoad {
     return committed;
   }
 
-  /** The stage is in another database: its clean-up is a transaction of its own, before the commit. */
-  private async dedupe(slot: Slot, root: TableSchema): Promise<void> {
-    if (root.recordKey.length === 0 || root.columns.some((column) => column.role === "row_id")) return;
+  /**
+   * Leaves the last of several rows of one record; tells how many went. The stage is in another database: its clean-up
+   * is a transaction of its own, before the commit.
+   */
+  private async dedupe(slot: Slot, root: TableSchema): Promise<number> {
+    if (root.recordKey.length === 0 || root.columns.some((column) => column.role === "row_id")) return 0;
     const rootStage = slot.stages.get(root.name)!;
     const [row] = await this.query(countKeysQuery(rootStage.sqlName, root.recordKey));
-    if (Number(row?.all_rows) === Number(row?.keys)) return;
+    const doubled = Number(row?.all_rows) - Number(row?.keys);
+    if (doubled === 0) return 0;
     const children = [...slot.stages.values()].filter((stage) => stage !== rootStage);
     const stages = [rootStage, ...children].map((stage) => stage.sqlName);
     for (const statement of dedupeStatements(stages, root.recordKey)) await this.ports.writing.run(statement);
+    return doubled;
   }
 
   private async mergeRows(slot: Slot, tables: readonly TableSchema[], run: Run): Promise<RowCounts> {
@@ -226,10 +253,10 @@ export class DuckLoad implements StreamLoad {
       );
     }
     return {
+      ...NO_ROWS,
       added: (await this.countRows(rootStage.sqlName)) - matched,
       changed: matched - same,
       same,
-      removed: 0,
     };
   }
 
@@ -250,17 +277,23 @@ export class DuckLoad implements StreamLoad {
   private async countReplaced(root: TableSchema, built: boolean): Promise<RowCounts> {
     const old = tableName(this.options.schema, root.name);
     const now = built ? await this.countRows(this.target(root.name)) : 0;
+    const doubled = this.builtRows - now;
     const before = this.replaced.get(root.name);
-    if (before === undefined) return { ...NO_ROWS, added: now };
+    if (before === undefined) return { ...NO_ROWS, added: now, doubled };
     const was = await this.countRows(old);
     if (root.columns.some((column) => column.role === "row_id"))
-      return { ...NO_ROWS, added: now, removed: was };
+      return { ...NO_ROWS, added: now, removed: was, doubled };
     const shared = root.columns.filter((column) => before.has(column.name));
-    const { matched, same } = built
-      ? await this.countMatches(this.target(root.name), old, { ...root, columns: shared })
+    const comparable = built && root.recordKey.every((name) => before.has(name));
+    const { matched, same } = comparable
+      ? await this.countMatches(this.target(root.name), readAs(old, root, before), {
+          ...root,
+          columns: shared,
+        })
       : NO_MATCHES;
     const stillSame = shared.length < root.columns.length ? 0 : same;
-    return { added: now - matched, changed: matched - stillSame, same: stillSame, removed: was - matched };
+    const changed = matched - stillSame;
+    return { added: now - matched, changed, same: stillSame, removed: was - matched, doubled };
   }
 
   /** For tables that are replaced: what differs from the ones that stood. */

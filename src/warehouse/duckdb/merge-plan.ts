@@ -92,6 +92,17 @@ export function countMatchesQuery(stage: string, target: string, schema: TableSc
     FROM ${stage} AS s JOIN ${target} AS t ON ${equalKeys("t", schema.recordKey, "s", schema.recordKey)}`;
 }
 
+/** A standing table's shared columns as the schema now has them: what does not fit a type any more is NULL. */
+export function readAs(target: string, schema: TableSchema, standing: StandingTable): string {
+  const columns = schema.columns.flatMap(({ name, type }) => {
+    const old = standing.get(name);
+    if (old === undefined) return [];
+    const value = sameType(old, type) ? quoteName(name) : `TRY(${widenExpression(name, old, type)})`;
+    return [`${value} AS ${quoteName(name)}`];
+  });
+  return `(SELECT ${columns.join(", ")} FROM ${target})`;
+}
+
 /** Removes from a target the rows of all records that are in the root's stage. */
 export function deleteStatement(
   target: string,

@@ -115,5 +115,10 @@ function asText(name: string, from: ColumnType): string {
     `regexp_replace(strftime(${from.kind === "timestamp" ? `${name} AT TIME ZONE 'UTC'` : name}, '%Y-%m-%dT%H:%M:%S.%f'), '\\.?0*$', '') || '${suffix}'`;
   if (from.kind === "timestamp") return format("Z");
   if (from.kind === "local_timestamp") return format("");
+  // as JSON writes a number: 11.0 and 11.00 are 11
+  if (from.kind === "float64")
+    return `CASE WHEN ${name} = trunc(${name}) AND abs(${name}) < 1e18 THEN ${name}::HUGEINT::VARCHAR
+      ELSE regexp_replace(${name}::VARCHAR, 'e([+-])0', 'e\\1') END`;
+  if (from.kind === "decimal" && from.scale > 0) return `regexp_replace(${name}::VARCHAR, '\\.?0+$', '')`;
   return `${name}::VARCHAR`;
 }

@@ -1,0 +1,60 @@
+/** What one stream's run has taken in so far, for its report; and whether the sums are right at the end. */
+
+import { BridgeError } from "../core/errors.js";
+import type { TableBatch } from "../core/shape/batch.js";
+import type { CursorField } from "../core/track/cursor-field.js";
+import { KIND_WORDS } from "../core/track/cursor-value.js";
+import type { RowCounts } from "../warehouse/warehouse.js";
+import type { Page } from "./ask/stream-ask.js";
+
+export class StreamTotals {
+  /** records that the API gave, those that rules left out, and those that were kept */
+  received = 0;
+  leftOut = 0;
+  records = 0;
+  quarantined = 0;
+  pages = 0;
+  readonly rowsByTable: Record<string, number> = {};
+  /** values of the cursor's field that are of another kind than the stream's, and the first of them */
+  private strange = 0;
+  private stranger: string | undefined;
+
+  /** Counts a page; gives its rows in all tables. */
+  take(page: Page, batches: readonly TableBatch[], issues: number): number {
+    this.pages++;
+    this.received += page.came.length;
+    this.leftOut += page.leftOut;
+    this.records += page.records.length;
+    this.quarantined += issues;
+    this.strange += page.span?.strange ?? 0;
+    this.stranger ??= page.span?.stranger;
+    let rows = 0;
+    for (const batch of batches) {
+      rows += batch.rows;
+      this.rowsByTable[batch.table] = (this.rowsByTable[batch.table] ?? 0) + batch.rows;
+    }
+    return rows;
+  }
+
+  /**
+   * What came is in the tables, in quarantine, or was left out: nothing else may happen to a record.
+   * @throws BridgeError INCOMPLETE
+   */
+  checkSums({ added, changed, same, doubled }: RowCounts): void {
+    const { received, leftOut, quarantined } = this;
+    const accounted = added + changed + same + doubled + leftOut + quarantined;
+    if (accounted === received) return;
+    throw new BridgeError(
+      "INCOMPLETE",
+      `${received} records came, and ${accounted} are accounted for: ${added} added, ${changed} changed, ${same} the same, ${doubled} doubled, ${leftOut} left out, ${quarantined} in quarantine.`,
+      { hint: "This is a fault of early-bridge itself; please report it." },
+    );
+  }
+
+  /** What to tell of the cursor's values; undefined where there is nothing. */
+  strangeValues(field: CursorField | undefined): string | undefined {
+    if (this.strange === 0 || field?.kind === undefined) return undefined;
+    const many = this.strange === 1 ? "1 record has" : `${this.strange} records have`;
+    return `cursor.field ${field.rule.field.join(".")} holds ${KIND_WORDS[field.kind]}, but ${many} another value there, such as ${this.stranger}: they move no cursor.`;
+  }
+}

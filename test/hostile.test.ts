@@ -1,0 +1,242 @@
+/** Hostile input, and secrets in odd places: bounded, in its own words, and never shown. */
+
+import { writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { describe, expect, it } from "vitest";
+import { Seal } from "../src/auth/sealed.js";
+import { compileAnswer, readAnswer } from "../src/core/ask/answer.js";
+import { parseYaml } from "../src/core/define/check.js";
+import { openTransport } from "../src/http/transport.js";
+import { connect, defineConnector, openBridge } from "../src/index.js";
+import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { carried } from "./support/carried.js";
+import { failure } from "./support/failure.js";
+import { fakeApi, recordsOf } from "./support/fake-api.js";
+import { temporaryFolder } from "./support/project.js";
+import { serve } from "./support/serve.js";
+import { queryFile } from "./support/truth.js";
+
+describe("a file that is no DuckDB file", () => {
+  it.each<[string, Buffer]>([
+    ["it is a database of SQLite", Buffer.concat([Buffer.from("SQLite format 3\0"), Buffer.alloc(4080)])],
+    ["it is empty", Buffer.alloc(0)],
+    ["it is a Parquet file", Buffer.from("PAR1 and more of it")],
+    ["it is packed by gzip", Buffer.from([0x1f, 0x8b, 8, 0, 0, 0, 0, 0])],
+    ["it is of another program, or damaged", Buffer.alloc(5000, 7)],
+  ])("is told for what it is, and nothing is fetched to read it: %s", async (words, bytes) => {
+    const path = join(temporaryFolder(), "file.duckdb");
+    writeFileSync(path, bytes);
+    const error = await failure(duckdb(path).open());
+    expect(error).toMatchObject({ code: "WAREHOUSE_FOREIGN", message: expect.stringContaining(words) });
+    expect(error.message).not.toMatch(/http|extension/i);
+  });
+
+  it("a damaged one is told as damaged", async () => {
+    const path = join(temporaryFolder(), "file.duckdb");
+    await (await duckdb(path).open()).close();
+    const { readFileSync } = await import("node:fs");
+    writeFileSync(path, readFileSync(path).fill(0xff, 4096, 8192));
+    expect(await failure(duckdb(path).open())).toMatchObject({
+      code: "WAREHOUSE_FOREIGN",
+      message: expect.stringContaining("it is damaged"),
+    });
+  });
+});
+
+describe("a key in the query", () => {
+  it("that the next page's address echoes is sent once, and kept nowhere", async () => {
+    const asked: URLSearchParams[] = [];
+    const url = await serve((request, response) => {
+      const query = new URL(request.url ?? "/", "http://x").searchParams;
+      asked.push(query);
+      if (query.getAll("api_key").join() !== "hush-hush-1") return response.writeHead(403).end();
+      const page = Number(query.get("page") ?? 1);
+      const next = page < 3 ? `/s?api_key=hush-hush-1&page=${page + 1}` : null;
+      return response.end(JSON.stringify({ items: [{ id: page, at: `2026-01-0${page}` }], next }));
+    });
+    const connector = defineConnector({
+      connector: "echo",
+      settings: { secret: { type: "string", secret: true } },
+      api: { url, sign_in: { key: "{secret}", in: "query", name: "api_key" } },
+      streams: {
+        s: {
+          get: "/s",
+          records: "$.items[*]",
+          key: "id",
+          pages: { link: "$.next" },
+          cursor: { field: "at" },
+        },
+      },
+    });
+    const path = join(temporaryFolder(), "echo.duckdb");
+    await using api = connect(connector, { secret: "hush-hush-1" });
+    const checkpoint = { rows: 1 };
+    const report = await openBridge({
+      from: api,
+      to: duckdb(path),
+      name: "b",
+      schema: "main",
+      checkpoint,
+    }).run();
+    expect(report.streams[0]).toMatchObject({ outcome: "done", added: 3 });
+    expect(asked.map((query) => query.getAll("api_key"))).toEqual(Array(3).fill(["hush-hush-1"]));
+    const kept = await queryFile(path, "SELECT cursor::VARCHAR AS cursor FROM early_bridge.checkpoints");
+    expect(JSON.stringify(kept)).toContain("page=");
+    expect(JSON.stringify(kept)).not.toContain("hush");
+  });
+});
+
+describe("a body without an end", () => {
+  it("is given up when it is larger than what is read at once", async () => {
+    let sent = 0;
+    const url = await serve((_request, response) => {
+      const piece = Buffer.alloc(65_536, 32);
+      const more = () => {
+        while (!response.destroyed && response.write(piece)) sent += piece.length;
+      };
+      response.on("drain", more);
+      more();
+    });
+    const { send, close } = openTransport({ maxBodyBytes: 1_000_000 });
+    const error = await failure(send({ method: "GET", url, headers: {} }));
+    expect(error.code).toBe("BODY_TOO_LARGE");
+    expect(sent).toBeLessThan(50_000_000);
+    await close();
+  });
+
+  it("that trickles for good is given up", async () => {
+    const url = await serve((_request, response) => {
+      const drip = setInterval(() => response.write(" "), 20);
+      response.on("close", () => clearInterval(drip));
+    });
+    const { send, close } = openTransport({ slowAfterMs: 200 });
+    for (const spoolAbove of [undefined, 1000]) {
+      const error = await failure(
+        send({ method: "GET", url, headers: {}, spoolAbove, slowAfterMs: 200 } as never),
+      );
+      expect(error).toMatchObject({
+        code: "TIMED_OUT",
+        message: expect.stringContaining("comes too slowly"),
+      });
+    }
+    await close();
+  });
+});
+
+describe("a record that cannot be stored", () => {
+  it("because it nests too deep goes to quarantine, whole; the others are loaded", async () => {
+    const levels = 12_000;
+    const deep = `${'{"a":'.repeat(levels)}1${"}".repeat(levels)}`;
+    const { run, ids, database } = carried({ get: "/s", key: "id" }, () => ({
+      body: `[{"id":1},{"id":2,"big":12345678901234567890,"x":${deep}},{"id":3}]`,
+    }));
+    expect((await run()).stream).toMatchObject({ outcome: "done", added: 2, quarantined: 1 });
+    expect(await ids()).toEqual([1, 3]);
+    const kept = await queryFile(
+      database,
+      "SELECT reason, length(record::VARCHAR) AS size FROM early_bridge.quarantine",
+    );
+    expect(kept).toEqual([{ reason: "too_deep", size: String(deep.length + 40) }]);
+  });
+
+  it("has its hashed values nowhere as they came: not in children, not in quarantine", async () => {
+    const columns = {
+      email: { hash: true },
+      "guests[*].phone": { hash: true },
+      beds: { type: "int64" },
+    } as const;
+    const { run, database } = carried({ get: "/s", key: "email", columns }, () => ({
+      body: [
+        { email: "ana@huts.example", beds: 2, guests: [{ phone: "111-222", n: 1 }] },
+        { email: "bo@huts.example", beds: "many", guests: [{ phone: "333-444", n: 2 }] },
+      ],
+    }));
+    expect((await run()).stream).toMatchObject({ outcome: "done", added: 1, quarantined: 1 });
+    const everything = [
+      await queryFile(database, "SELECT * FROM s"),
+      await queryFile(database, "SELECT * FROM s_guests"),
+      await queryFile(database, "SELECT record::VARCHAR AS record, message FROM early_bridge.quarantine"),
+    ];
+    expect(JSON.stringify(everything)).not.toMatch(/huts\.example|111-222|333-444/);
+    const joined = "SELECT count(*)::INTEGER AS n FROM s JOIN s_guests ON s.email = s_guests.s_email";
+    expect(await queryFile(database, joined)).toEqual([{ n: 1 }]);
+  });
+});
+
+describe("input that grows without measure", () => {
+  it("as XML that nests, or as aliases in YAML, is told in its own words", () => {
+    const xml = `<l>${"<i>".repeat(5000)}${"</i>".repeat(5000)}</l>`;
+    const read = () => readAnswer(new TextEncoder().encode(xml), compileAnswer("xml", ["$.l.i[*]"]));
+    expect(read).toThrow(expect.objectContaining({ code: "BODY_UNREADABLE" }));
+    const names = [..."abcdefghij"];
+    const lines = names.map(
+      (name, i) => `${name}: &${name} [${Array(9).fill(i === 0 ? "x" : `*${names[i - 1]}`)}]`,
+    );
+    expect(() => parseYaml(lines.join("\n"), "bridges.yaml")).toThrow(
+      expect.objectContaining({ code: "CONFIG_SYNTAX", where: { file: "bridges.yaml" } }),
+    );
+  });
+});
+
+describe("an object that holds data as keys", () => {
+  it("becomes one json column, and that is told once", async () => {
+    const rates = Object.fromEntries(Array.from({ length: 50_000 }, (_, i) => [`day ${i}`, i]));
+    const { run, notices, database } = carried({ get: "/s", key: "id" }, () => ({
+      body: [
+        { id: 1, rates, few: { a: 1 } },
+        { id: 2, rates: { "day 1": 5 } },
+      ],
+    }));
+    expect((await run()).stream).toMatchObject({ outcome: "done", added: 2 });
+    expect(notices()).toEqual([
+      "rates has more than 1000 keys: they are data, so it becomes one json column.",
+    ]);
+    const rows = await queryFile(database, "SELECT id, rates->>'day 1' AS day, few_a FROM s ORDER BY id");
+    expect(rows).toEqual([
+      { id: "1", day: "1", few_a: "1" },
+      { id: "2", day: "5", few_a: null },
+    ]);
+  });
+
+  it("also where its keys keep growing from record to record", async () => {
+    const body = Array.from({ length: 1200 }, (_, i) => ({ id: i, by_day: { [`d${i}`]: i } }));
+    const { run, notices } = carried({ get: "/s", key: "id" }, () => ({ body }));
+    expect((await run()).stream).toMatchObject({ outcome: "done", added: 1200 });
+    expect(notices()).toHaveLength(1);
+  });
+});
+
+describe("a connector's own function", () => {
+  const stream = { get: "/s", pages: { token: "$.next", query: "after" } } as const;
+  const answer = () => ({ body: [{ id: 1 }] });
+  const boom = () => {
+    throw new Error("a slip of mine");
+  };
+
+  it.each([
+    ["next", { streams: { s: { next: boom } } }, "own next has thrown: a slip of mine"],
+    ["next", { streams: { s: { next: () => null as never } } }, "own next has given null"],
+    ["keep", { streams: { s: { keep: boom } } }, "own keep has thrown: a slip of mine"],
+  ])("(%s) that fails is told as its author's", async (_name, code, words) => {
+    const error = await failure(recordsOf(fakeApi(stream, answer, code)));
+    expect(error).toMatchObject({ code: "FUNCTION_FAILED", message: expect.stringContaining(words) });
+    expect(error.where.stream).toBe("s");
+  });
+
+  it("for a stream that is not declared is a mistake", () => {
+    expect(() => fakeApi(stream, answer, { streams: { t: { keep: () => true } } })).toThrow(
+      /functions for a stream t/,
+    );
+  });
+});
+
+describe("a sealed token", () => {
+  it("is opened under its own name and by its own secret only", () => {
+    const seal = new Seal("a passphrase of the valley");
+    const sealed = seal.close("secret words", "north");
+    expect(new Seal("a passphrase of the valley").open(sealed, "north")).toBe("secret words");
+    expect(() => seal.open(sealed, "south")).toThrow();
+    expect(() => new Seal("another").open(sealed, "north")).toThrow();
+    expect(sealed).not.toContain("secret words");
+  });
+});
