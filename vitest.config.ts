@@ -2,7 +2,7 @@ import { defineConfig } from "vitest/config";
 
 /** Units run in two time zones; tests that start processes and servers run in a third, once. */
 const units = (TZ: string) => ({
-  test: { name: `unit ${TZ}`, include: ["src/**/*.test.ts"], env: { TZ } },
+  test: { name: `unit ${TZ}`, include: ["src/**/*.test.ts"], env: { TZ }, testTimeout: 60_000 },
 });
 
 export default defineConfig({

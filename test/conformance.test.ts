@@ -6,6 +6,8 @@ import { describe, expect, it } from "vitest";
 import { parseBody } from "../src/core/ask/answer.js";
 import { compileCondition } from "../src/core/ask/condition.js";
 import { compileJsonPath } from "../src/core/ask/json-path.js";
+import { expandTemplate, type TemplateValues, templateNames } from "../src/core/ask/template.js";
+import { isBridgeError } from "../src/core/errors.js";
 import { parseExactJson } from "../src/core/shape/exact-json.js";
 
 interface PathCase {
@@ -54,6 +56,43 @@ describe("JSON (RFC 8259), by a suite for parsers", () => {
     });
     // a byte order mark in front is taken off a body, as RFC 8259, section 8.1, permits
     expect(wrong.map(({ name }) => name)).toEqual([]);
+  });
+});
+
+interface TemplateSection {
+  readonly variables: TemplateValues;
+  readonly testcases: readonly (readonly [template: string, meant: string | string[] | false])[];
+}
+
+const TEMPLATES = "node_modules/uri-templates/test/uritemplate-test";
+const PARTS = ["spec-examples", "spec-examples-by-section", "extended-tests", "negative-tests"];
+
+describe("URI templates (RFC 6570), by their suite", () => {
+  const sections = PARTS.flatMap((part) =>
+    Object.values(
+      JSON.parse(readFileSync(`${TEMPLATES}/${part}.json`, "utf8")) as Record<string, TemplateSection>,
+    ),
+  );
+  const outcome = (template: string, values: TemplateValues) => {
+    try {
+      return expandTemplate(template, values);
+    } catch (error) {
+      return isBridgeError(error, "CONFIG_UNKNOWN_NAME") ? undefined : false;
+    }
+  };
+
+  it("are expanded as is meant; malformed ones, and names without a value, are refused", () => {
+    const cases = sections.flatMap(({ variables, testcases }) =>
+      testcases.map(([template, meant]) => ({ variables, template, meant })),
+    );
+    expect(cases).toHaveLength(227);
+    const wrong = cases.filter(({ variables, template, meant }) => {
+      const found = outcome(template, variables);
+      const unknown = templateNames(template).some((name) => (variables[name] ?? null) === null);
+      if (found === undefined) return !unknown;
+      return !(meant === false ? [false] : [meant].flat()).includes(found as never);
+    });
+    expect(wrong.map(({ template }) => template)).toEqual([]);
   });
 });
 

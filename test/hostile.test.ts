@@ -2,7 +2,7 @@
 
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { Seal } from "../src/auth/sealed.js";
 import { compileAnswer, readAnswer } from "../src/core/ask/answer.js";
 import { parseYaml } from "../src/core/define/check.js";
@@ -111,14 +111,27 @@ describe("a body without an end", () => {
     });
     const { send, close } = openTransport({ slowAfterMs: 200 });
     for (const spoolAbove of [undefined, 1000]) {
-      const error = await failure(
-        send({ method: "GET", url, headers: {}, spoolAbove, slowAfterMs: 200 } as never),
-      );
+      const error = await failure(send({ method: "GET", url, headers: {}, spoolAbove }));
       expect(error).toMatchObject({
         code: "TIMED_OUT",
         message: expect.stringContaining("comes too slowly"),
       });
     }
+    await close();
+  });
+});
+
+describe("a long body", () => {
+  it("that our own temporary folder does not take is no fault of the API's", async () => {
+    vi.stubEnv("TMPDIR", join(temporaryFolder(), "gone"));
+    const url = await serve((_request, response) => response.end("x".repeat(5000)));
+    const { send, close } = openTransport();
+    expect(await failure(send({ method: "GET", url, headers: {}, spoolAbove: 1000 }))).toMatchObject({
+      code: "FILE_UNWRITABLE",
+      message: expect.stringMatching(/temporary folder .*gone/),
+      hint: expect.stringContaining("TMPDIR"),
+    });
+    vi.unstubAllEnvs();
     await close();
   });
 });

@@ -122,7 +122,12 @@ describe("a table that is replaced", () => {
     const streams = { s: { write: "replace" } } as const;
     await run({ streams });
     now = [{ id: 2 }, { id: "hut-3" }];
-    expect((await run({ streams })).stream).toMatchObject({ same: 1, added: 1, removed: 1, error: undefined });
+    expect((await run({ streams })).stream).toMatchObject({
+      same: 1,
+      added: 1,
+      removed: 1,
+      error: undefined,
+    });
     expect(await queryFile(database, "SELECT id FROM s ORDER BY id")).toEqual([{ id: "2" }, { id: "hut-3" }]);
   });
 });

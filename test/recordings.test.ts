@@ -4,10 +4,12 @@ import { readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { strToU8, zipSync } from "fflate";
 import { describe, expect, it } from "vitest";
-import { connect, defineConnector } from "../src/index.js";
+import { type ConnectOptions, connect, defineConnector, openBridge } from "../src/index.js";
 import { recordInto, replayFile } from "../src/testing/index.js";
+import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { temporaryFolder } from "./support/project.js";
 import { type Handler, serve } from "./support/serve.js";
+import { queryFile } from "./support/truth.js";
 
 const SECRET = "pass-of-the-warden";
 
@@ -85,5 +87,63 @@ describe("a recording", () => {
   it("that cannot be written is told before anything is asked", () => {
     const path = join(temporaryFolder(), "none", "s.har");
     expect(() => recordInto(path)).toThrow(expect.objectContaining({ code: "FILE_UNWRITABLE" }));
+  });
+});
+
+describe("a recording of values that are stored as hashes", () => {
+  const people = [
+    { id: 1, email: "ana@huts.example", guests: [{ phone: 111222, hut: { phone: "900" } }] },
+    { id: 2, email: null, guests: [] },
+    { id: 3, email: "bo@huts.example", guests: [{ phone: 333444 }] },
+  ];
+  const columns = { email: { hash: true }, "guests[*].phone": { hash: true } } as const;
+  const stream = { get: "/s", key: "id", columns };
+  const bodies = {
+    JSON: {
+      stream: { ...stream, records: "$.items[*]" },
+      body: json({ items: people, email: people[0]!.email }),
+    },
+    "JSON Lines": { stream: { ...stream, answer: "json_lines" as const }, body: people.map(json).join("\n") },
+  };
+
+  it.each(Object.entries(bodies))(
+    "(%s) holds the hashes, and loads the same",
+    async (_how, { stream, body }) => {
+      const file = join(temporaryFolder(), "s.har");
+      const load = async (url: string, options: ConnectOptions) => {
+        const api = defineConnector({
+          connector: "plain",
+          api: { url, sign_in: "none" },
+          streams: { s: stream },
+        });
+        await using connection = connect(api, {}, options);
+        const path = join(temporaryFolder(), "s.duckdb");
+        const report = await openBridge({
+          from: connection,
+          to: duckdb(path),
+          name: "b",
+          schema: "main",
+        }).run();
+        expect(report.streams[0]).toMatchObject({ outcome: "done", error: undefined, added: 3 });
+        const guests = "SELECT s_id, phone, hut_phone FROM s_guests ORDER BY s_id";
+        return [await queryFile(path, "SELECT id, email FROM s ORDER BY id"), await queryFile(path, guests)];
+      };
+      const url = await serve((_request, response) => response.end(body));
+      const { recorder, close } = recordInto(file);
+      const live = await load(url, { onRecord: recorder.onRecord });
+      close();
+      expect(readFileSync(file, "utf8")).not.toMatch(/huts\.example|111222|333444/);
+      expect(await load("https://huts.example", replayFile(file).connectOptions)).toEqual(live);
+      expect(live[1]).toMatchObject([{ hut_phone: "900" }, {}]);
+    },
+  );
+
+  it("leaves out a body that it cannot search, and says so to the replay", async () => {
+    const csv = { get: "/s", key: "id", answer: "csv", columns: { email: { hash: true } } } as const;
+    const answer: Handler = (_request, response) => response.end("id,email\n1,ana@huts.example\n");
+    await expect(recordAndReplay(csv, answer)).rejects.toMatchObject({
+      code: "RECORDING_MISSING",
+      hint: expect.stringContaining("left out"),
+    });
   });
 });

@@ -12,6 +12,7 @@ import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
 import { type LimitsTold, readLimits } from "../core/pace/limit-headers.js";
 import { RETRY_DEFAULTS } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
+import type { FieldSteps } from "../core/shape/hashed-values.js";
 import { type Charge, type Entered, limitSpent, type PaceGate } from "./pace-gate.js";
 import { type RetryParts, type RunBudget, withRetries } from "./retry.js";
 import { checkStatus, isSignInPage } from "./status-errors.js";
@@ -55,6 +56,8 @@ export interface ExchangeContext {
   readonly charge?: Charge | undefined;
   /** what answers mean beyond their status */
   readonly fails?: readonly FailRule[] | undefined;
+  /** fields whose values stand in no recording: anywhere in the answer where such a path begins */
+  readonly concealed?: readonly FieldSteps[] | undefined;
   readonly signal?: AbortSignal | undefined;
   readonly onEvent?: ((event: ExchangeEvent) => void) | undefined;
 }
@@ -68,6 +71,7 @@ export interface RecordedExchange {
   readonly response: HttpResponse;
   readonly startedMs: number;
   readonly endedMs: number;
+  readonly concealed: readonly FieldSteps[];
 }
 
 export interface ExchangeParts extends RetryParts {
@@ -126,7 +130,7 @@ class AccountExchange implements Exchange {
   ): Promise<T> {
     const { parts } = this;
     const { tally, signal, onEvent } = context;
-    const send = this.recorded(this.paced(context));
+    const send = this.recorded(this.paced(context), context);
     const where = { ...context.where, request: parts.redactor.hide(`${request.method} ${request.url}`) };
     let refusedOnce = false;
     const attempt = async (): Promise<T> => {
@@ -235,14 +239,14 @@ class AccountExchange implements Exchange {
     }
   }
 
-  private recorded(send: Send): Send {
+  private recorded(send: Send, { concealed = [] }: ExchangeContext): Send {
     const { onRecord, clock } = this.parts;
     if (onRecord === undefined) return send;
     return async (request) => {
       const startedMs = clock.now();
       // a recording holds whole bodies
       const response = await send({ ...request, spoolAbove: undefined });
-      onRecord({ request, response, startedMs, endedMs: clock.now() });
+      onRecord({ request, response, startedMs, endedMs: clock.now(), concealed });
       return response;
     };
   }

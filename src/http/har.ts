@@ -8,9 +8,11 @@
 import { readFileSync } from "node:fs";
 import { gunzipSync } from "node:zlib";
 import { unzipSync, zipSync } from "fflate";
-import type { Entry, Har, Header } from "har-format";
+import type { Content, Entry, Har, Header } from "har-format";
 import type { Clock } from "../core/clock.js";
 import { BridgeError } from "../core/errors.js";
+import { parseExactJson, stringifyExact } from "../core/shape/exact-json.js";
+import { concealed, type FieldSteps } from "../core/shape/hashed-values.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 import type { RecordedExchange } from "./exchange.js";
 import type { HttpRequest, HttpResponse } from "./transport.js";
@@ -35,6 +37,9 @@ const LEFT_OUT = new Set([
   "connection",
   "keep-alive",
 ]);
+
+/** In the place of a body that could not be searched for values that are stored as hashes. */
+const LEFT_OUT_BODY = "left out: it is no JSON, and some of its fields are stored as hashes only";
 
 /** What an engine tells a recorder of a run. */
 export type RunRecorder = Pick<Recorder, "runStarted" | "streamStarted">;
@@ -87,13 +92,13 @@ function packageVersion(): string {
 }
 
 function entryOf(
-  { request, response, startedMs, endedMs }: RecordedExchange,
+  { request, response, startedMs, endedMs, concealed: paths }: RecordedExchange,
   hide: (text: string) => string,
 ): Entry {
   const time = endedMs - startedMs;
   const url = hide(request.url);
   const query = [...new URL(url).searchParams].map(([name, value]) => ({ name, value }));
-  const content = contentOf(response, hide);
+  const content = contentOf(response, paths, hide);
   const type = request.headers["content-type"] ?? "";
   return {
     startedDateTime: new Date(startedMs).toISOString(),
@@ -134,14 +139,44 @@ function headersOf(
   );
 }
 
-/** Text, without its secrets; a gzip file as the text in it; other bytes in base64, without them as well. */
+type Kept = Pick<Content, "text" | "encoding" | "comment">;
+
+/**
+ * Text, without its secrets; a gzip file as the text in it; other bytes in base64, without them as well. Where some
+ * fields are stored as hashes, only JSON is kept, with the hashes in it.
+ */
 function contentOf(
   { body }: HttpResponse,
+  concealedPaths: readonly FieldSteps[],
   hide: (text: string) => string,
-): { text: string; encoding?: string } {
+): Kept {
+  if (concealedPaths.length === 0 || body.length === 0) return plainContent(body, hide);
   try {
-    const plain = body[0] === 0x1f && body[1] === 0x8b ? gunzipSync(body) : body;
-    return { text: hide(new TextDecoder("utf-8", { fatal: true, ignoreBOM: true }).decode(plain)) };
+    const text = gunzipped(body).toString("utf8");
+    return { text: hide(linesConcealed(text, concealedPaths)) };
+  } catch {
+    return { comment: LEFT_OUT_BODY };
+  }
+}
+
+/** JSON, or JSON in lines. */
+function linesConcealed(text: string, paths: readonly FieldSteps[]): string {
+  const one = (json: string) => stringifyExact(concealed(parseExactJson(json), paths));
+  try {
+    return one(text);
+  } catch {
+    return text.replace(/[^\r\n]*\S[^\r\n]*/g, one);
+  }
+}
+
+function gunzipped(body: Uint8Array): Buffer {
+  return body[0] === 0x1f && body[1] === 0x8b ? gunzipSync(body) : Buffer.from(body);
+}
+
+function plainContent(body: Uint8Array, hide: (text: string) => string): Kept {
+  try {
+    const text = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true }).decode(gunzipped(body));
+    return { text: hide(text) };
   } catch {
     const bytes = isZip(body) ? hiddenInZip(body, hide) : hiddenInBytes(body, hide);
     return { text: Buffer.from(bytes).toString("base64"), encoding: "base64" };
@@ -206,6 +241,11 @@ export function openReplay(har: Har | Recording): Replay {
       const key = requestKey(method, hide(request.url), body && hide(body));
       const entry = answers.get(key)?.shift();
       if (entry === undefined) throw notRecorded(request);
+      if (entry.response.content.comment === LEFT_OUT_BODY && entry.response.status < 300)
+        throw notRecorded(
+          request,
+          "Its body was left out, for it is no JSON and has columns with hash: true.",
+        );
       return responseOf(entry, request.url);
     },
     leftOver: () => [...answers.values()].flat().map(({ request }) => `${request.method} ${request.url}`),
@@ -217,8 +257,9 @@ function requestKey(method: string, url: string, body: string | undefined): stri
   return `${method} ${pathname}${search} ${body ?? ""}`;
 }
 
-function notRecorded({ method, url }: HttpRequest): BridgeError {
-  return new BridgeError("RECORDING_MISSING", `The recording has no (further) answer to ${method} ${url}.`);
+function notRecorded({ method, url }: HttpRequest, hint?: string): BridgeError {
+  const message = `The recording has no (further) answer to ${method} ${url}.`;
+  return new BridgeError("RECORDING_MISSING", message, { hint });
 }
 
 function responseOf({ response }: Entry, url: string): HttpResponse {

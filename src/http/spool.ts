@@ -21,7 +21,6 @@ import {
 } from "../core/ask/answer.js";
 import { tooLarge } from "../core/ask/unpack.js";
 import { BridgeError, type Where } from "../core/errors.js";
-import { paceOfBody } from "./body-pace.js";
 import { unpackStream } from "./content-coding.js";
 
 /** A body in a file that has no name: it is gone when it is closed, or when the process ends. */
@@ -48,14 +47,14 @@ export async function readLongBody(
   let size = 0;
   let file: FileHandle | undefined;
   try {
-    for await (const chunk of unpackStream(Readable.from(paceOfBody(source)), encoding)) {
+    for await (const chunk of unpackStream(source, encoding)) {
       size += (chunk as Buffer).length;
       if (size > MOST_SPOOLED) throw tooLarge(MOST_SPOOLED, {});
       if (file === undefined) chunks.push(chunk as Buffer);
-      else await file.writeFile(chunk as Buffer);
+      else await inFolder(file.writeFile(chunk as Buffer));
       if (file !== undefined || size <= spoolAbove) continue;
-      file = await openUnnamed();
-      for (const early of chunks.splice(0)) await file.writeFile(early);
+      file = await inFolder(openUnnamed());
+      for (const early of chunks.splice(0)) await inFolder(file.writeFile(early));
     }
   } catch (error) {
     await file?.close();
@@ -64,6 +63,21 @@ export async function readLongBody(
   return file === undefined
     ? { body: Buffer.concat(chunks) }
     : { body: new Uint8Array(), spool: { file, size } };
+}
+
+/** What goes wrong with our own file is no fault of the API's: nothing is asked for again. */
+async function inFolder<T>(work: Promise<T>): Promise<T> {
+  try {
+    return await work;
+  } catch (cause) {
+    const { code, message } = cause as NodeJS.ErrnoException;
+    const why = code === "ENOSPC" ? "it is full" : message;
+    throw new BridgeError(
+      "FILE_UNWRITABLE",
+      `A long answer cannot be kept in the temporary folder ${tmpdir()}: ${why}.`,
+      { hint: "Make room there, or name a folder that has some in the environment variable TMPDIR.", cause },
+    );
+  }
 }
 
 async function openUnnamed(): Promise<FileHandle> {

@@ -1,5 +1,6 @@
 /** Bytes over HTTP: pooled connections, time-outs, decompression. One request, one answer, no policy. */
 
+import { Readable } from "node:stream";
 import { Agent, type Dispatcher, EnvHttpProxyAgent, ProxyAgent } from "undici";
 import { BridgeError, type ErrorCode, isBridgeError } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
@@ -120,16 +121,12 @@ async function sendBy(
       signal: request.signal ?? null,
     });
     const headers = flatHeaders(answer.headers);
+    const encoding = headers["content-encoding"];
+    const source = paceOfBody(answer.body, slowAfterMs);
     const read =
       request.spoolAbove === undefined
-        ? {
-            body: unpack(
-              await wholeBody(answer.body, maxBodyBytes, slowAfterMs),
-              headers["content-encoding"],
-              maxBodyBytes,
-            ),
-          }
-        : await readLongBody(answer.body, headers["content-encoding"], request.spoolAbove);
+        ? { body: unpack(await wholeBody(source, maxBodyBytes), encoding, maxBodyBytes) }
+        : await readLongBody(Readable.from(source), encoding, request.spoolAbove);
     return { status: answer.statusCode, headers, ...read, url: request.url };
   } catch (error) {
     if (request.signal?.aborted) throw new BridgeError("STOPPED", "Stopped on request.", { cause: error });
@@ -138,14 +135,10 @@ async function sendBy(
   }
 }
 
-async function wholeBody(
-  source: AsyncIterable<Uint8Array>,
-  maxBytes: number,
-  slowAfterMs: number | undefined,
-): Promise<Uint8Array> {
+async function wholeBody(source: AsyncIterable<Uint8Array>, maxBytes: number): Promise<Uint8Array> {
   const chunks: Uint8Array[] = [];
   let size = 0;
-  for await (const chunk of paceOfBody(source, slowAfterMs)) {
+  for await (const chunk of source) {
     size += chunk.length;
     if (size > maxBytes) throw Object.assign(new Error("too large"), { code: "ERR_BUFFER_TOO_LARGE" });
     chunks.push(chunk);

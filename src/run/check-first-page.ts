@@ -2,8 +2,8 @@
 
 import type { CompiledStream } from "../core/define/compile-stream.js";
 import { BridgeError, typeName } from "../core/errors.js";
+import { isPlainObject } from "../core/shape/exact-json.js";
 import type { Issue } from "../core/shape/shape.js";
-import { isPlainObject } from "../core/shape/walk.js";
 import type { CursorSpan } from "../core/track/cursor.js";
 import type { CursorField } from "../core/track/cursor-field.js";
 import { compareCursors, KIND_WORDS, valueOfKind } from "../core/track/cursor-value.js";

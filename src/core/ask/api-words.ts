@@ -1,6 +1,6 @@
 /** What an API says of a failure in its own words, wherever it puts them. Pure. */
 
-import { isPlainObject } from "../shape/walk.js";
+import { isPlainObject } from "../shape/exact-json.js";
 
 /** Where APIs put a sentence for people, the most telling first; RFC 9457 has detail and title. */
 const SENTENCES = [

@@ -1,8 +1,7 @@
 /** Figures by dimensions: requests that keep the API's limits, and their answers joined again. Pure. */
 
 import { BridgeError, type Where } from "../errors.js";
-import { stringifyExact } from "../shape/exact-json.js";
-import { isPlainObject } from "../shape/walk.js";
+import { isPlainObject, stringifyExact } from "../shape/exact-json.js";
 
 export interface Names {
   readonly names: readonly string[];

@@ -3,8 +3,7 @@
 import { Environment } from "@marcbachmann/cel-js";
 import { RE2JS } from "re2js";
 import { typeName } from "../errors.js";
-import { ExactNumber } from "../shape/exact-json.js";
-import { isPlainObject } from "../shape/walk.js";
+import { ExactNumber, isPlainObject } from "../shape/exact-json.js";
 
 export interface Condition {
   readonly text: string;

@@ -2,7 +2,7 @@
 
 import type { PagesDefinition } from "../define/ask-schema.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
-import { isPlainObject } from "../shape/walk.js";
+import { isPlainObject } from "../shape/exact-json.js";
 import { placeText } from "./describe-stream.js";
 import { nextInHeader, wholeNumber } from "./page-rule.js";
 import type { PageRead } from "./read-page.js";

@@ -7,8 +7,7 @@
  */
 
 import { BridgeError, type Where } from "../errors.js";
-import { stringifyExact } from "../shape/exact-json.js";
-import { isPlainObject } from "../shape/walk.js";
+import { isPlainObject, stringifyExact } from "../shape/exact-json.js";
 import { KeyDigests } from "./key-digests.js";
 
 const DOUBT_HINT =

@@ -7,8 +7,8 @@
 
 import { BridgeError, isBridgeError, typeName, type Where } from "../errors.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
+import { isPlainObject } from "../shape/exact-json.js";
 import type { Issue, Shape, Shaped } from "../shape/shape.js";
-import { isPlainObject } from "../shape/walk.js";
 import { type AnswerPlan, columnNames, namedRows, nameValues, readAnswer } from "./answer.js";
 import { apiWords, saysFailed } from "./api-words.js";
 import type { Condition } from "./condition.js";

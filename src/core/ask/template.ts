@@ -5,7 +5,7 @@
  * values before they are encoded) take `{name}` as it is; a list is joined by commas there, as the RFC does.
  */
 
-import { parseTemplate } from "url-template";
+import { StdUriTemplate } from "@std-uritemplate/std-uritemplate";
 import { BridgeError, type Where } from "../errors.js";
 
 export type Scalar = string | number | boolean | bigint;
@@ -21,7 +21,21 @@ export function templateNames(template: string): string[] {
   return names;
 }
 
-/** Expands an address; a name without a value is an error, for RFC 6570 itself would leave it out silently. */
+/** Why a text is no URI template; undefined: it is one. */
+export function templateFault(template: string): string | undefined {
+  try {
+    StdUriTemplate.expand(template, {});
+    return undefined;
+  } catch (error) {
+    return (error as Error).message;
+  }
+}
+
+/**
+ * Expands an address. A name without a value is an error, for RFC 6570 itself would leave it out silently; only within
+ * `{?…}` and `{&…}` may a name that is known have none.
+ * @throws BridgeError CONFIG_UNKNOWN_NAME, CONFIG_INVALID
+ */
 export function expandTemplate(template: string, values: TemplateValues, where: Where = {}): string {
   const context: Record<string, string | number | boolean | (string | number | boolean)[]> = {};
   const optional = optionalNames(template);
@@ -33,7 +47,19 @@ export function expandTemplate(template: string, values: TemplateValues, where: 
     }
     context[name] = isList(value) ? value.map(printable) : printable(value);
   }
-  return parseTemplate(template).expand(context);
+  try {
+    return StdUriTemplate.expand(template, context);
+  } catch (error) {
+    throw new BridgeError(
+      "CONFIG_INVALID",
+      `"${template}" is no URI template: ${(error as Error).message}.`,
+      {
+        where,
+        hint: "Names stand in braces, as {id} or {?from,to}; see RFC 6570.",
+        cause: error,
+      },
+    );
+  }
 }
 
 /** Names in `{?…}` and `{&…}`: empty ones are left out there, by section 3.2.8 of the RFC. */

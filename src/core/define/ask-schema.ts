@@ -3,6 +3,7 @@
 import { z } from "zod";
 import { instantMicros } from "../shape/date-time.js";
 import {
+  checkTemplate,
   conditionText,
   duration,
   fieldPath,
@@ -20,6 +21,7 @@ import {
 export const apiPath = z
   .string()
   .startsWith("/", "must begin with / and is joined to api.url")
+  .superRefine(checkTemplate)
   .describe("Path below api.url; a URI template (RFC 6570)");
 
 const place = z

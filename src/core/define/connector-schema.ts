@@ -76,7 +76,7 @@ const paceSchema = z
   .describe("What the API allows, as its documentation publishes it");
 
 const apiSchema = z.strictObject({
-  url: z.string().describe("The base address; a URI template (RFC 6570) over the settings"),
+  url: urlTemplate.describe("The base address; a URI template (RFC 6570) over the settings"),
   sign_in: signInSchema,
   origins: z
     .array(urlTemplate)

@@ -4,6 +4,7 @@ import { Temporal } from "temporal-polyfill";
 import { z } from "zod";
 import { type ConditionKind, compileCondition } from "../ask/condition.js";
 import { compileJsonPath } from "../ask/json-path.js";
+import { templateFault } from "../ask/template.js";
 import { instantMicros } from "../shape/date-time.js";
 import { parsePath } from "../shape/naming.js";
 import { durationSign, isDuration, isFixedDuration } from "./duration.js";
@@ -92,4 +93,14 @@ export function conditionText(kind: ConditionKind): z.ZodString {
 
 /** Text with {setting} in it; the setting's value is put there as it is. */
 export const filled = z.string().describe("A text in which {name} stands for a value");
-export const urlTemplate = z.string().describe("An address; a URI template (RFC 6570) over the settings");
+/** For `superRefine`: text with names in braces, as RFC 6570 defines it. */
+export function checkTemplate(text: string, context: z.RefinementCtx): void {
+  const fault = templateFault(text);
+  if (fault !== undefined)
+    context.addIssue({ code: "custom", message: `must be a URI template (RFC 6570): ${fault}` });
+}
+
+export const urlTemplate = z
+  .string()
+  .superRefine(checkTemplate)
+  .describe("An address; a URI template (RFC 6570) over the settings");

@@ -221,3 +221,10 @@ function stringifyNested(value: unknown): string {
   }
   return `{${members.join(",")}}`;
 }
+
+/** Whether a value of JSON is an object: no list, no number that is kept as its digits. */
+export function isPlainObject(value: unknown): value is Record<string, unknown> {
+  return (
+    typeof value === "object" && value !== null && !Array.isArray(value) && !(value instanceof ExactNumber)
+  );
+}

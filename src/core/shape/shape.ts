@@ -5,7 +5,8 @@ import type { ColumnBatch, TableBatch } from "./batch.js";
 import { classifyColumn } from "./classify.js";
 import { type ColumnType, formatColumnType, type Seen, sameSeen, sameType } from "./column-type.js";
 import { encodeColumn, scalarText } from "./encode.js";
-import { ExactNumber, stringifyExact } from "./exact-json.js";
+import { ExactNumber, isPlainObject, stringifyExact } from "./exact-json.js";
+import { hashedAt, hashedPaths, hashText, hashValue } from "./hashed-values.js";
 import { formatPath, type NameRules, nameForPath, parsePath, snakeCase } from "./naming.js";
 import { getByPath } from "./path-get.js";
 import {
@@ -18,7 +19,7 @@ import {
   type TableSchema,
   TableShape,
 } from "./table-shape.js";
-import { hashText, isPlainObject, MOST_KEYS, MOST_LEVELS, type ShapeGrowth, TooDeep, Walk } from "./walk.js";
+import { MOST_KEYS, MOST_LEVELS, type ShapeGrowth, TooDeep, Walk } from "./walk.js";
 
 export interface ShapeSpec {
   readonly stream: string;
@@ -146,9 +147,7 @@ export class Shape implements ShapeGrowth {
 
   /** Values that are stored as hashes only stand in no record of the quarantine, and in no message, as they came. */
   private hidden(issues: readonly Issue[]): readonly Issue[] {
-    const paths = [...this.spec.columns].flatMap(([path, { hash }]) =>
-      hash === true ? [parsePath(path) ?? []] : [],
-    );
+    const paths = hashedPaths(this.spec.columns);
     if (paths.length === 0) return issues;
     return issues.map((issue) => ({ ...issue, record: paths.reduce(hashedAt, issue.record) }));
   }
@@ -209,7 +208,7 @@ export class Shape implements ShapeGrowth {
       }
       // a key that is hashed is so in the rows of its children as well
       const hash = columns.get(formatPath(parts))?.hash === true;
-      values.push(hash ? hashText(scalarText(value)) : value);
+      values.push(hash ? hashValue(value) : value);
     }
     return values;
   }
@@ -358,16 +357,6 @@ function outerPositions(parent: TableShape, names: NameRules): string[] {
  */
 function rowId(record: unknown, number: number): string {
   return hashText(stringifyExact(record)).slice(0, 20) + number.toString(16).padStart(12, "0");
-}
-
-/** The record with the value at a path as its hash; `[*]` stands for each item of a list. */
-function hashedAt(value: unknown, [step, ...rest]: readonly string[]): unknown {
-  if (value === undefined || value === null) return value;
-  if (step === undefined) return hashText(scalarText(value));
-  if (Array.isArray(value))
-    return value.map((item) => hashedAt(item, step === "[*]" ? rest : [step, ...rest]));
-  if (!isPlainObject(value) || !Object.hasOwn(value, step)) return value;
-  return { ...value, [step]: hashedAt(value[step], rest) };
 }
 
 function clip(text: string): string {

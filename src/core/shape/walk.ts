@@ -1,9 +1,7 @@
 /** The walk through one record: values into columns, lists of objects into child tables. */
 
-import { sha256 } from "@noble/hashes/sha2.js";
-import { bytesToHex } from "@noble/hashes/utils.js";
-import { scalarText } from "./encode.js";
-import { ExactNumber } from "./exact-json.js";
+import { ExactNumber, isPlainObject } from "./exact-json.js";
+import { hashValue } from "./hashed-values.js";
 import {
   type ColumnShape,
   type FieldNode,
@@ -84,7 +82,7 @@ export class Walk {
   private scalar(field: FieldNode, value: unknown, table: TableShape, row: number): void {
     if (typeof value === "object" && nestsDeeper(value, MOST_LEVELS)) throw new TooDeep();
     const column = field.column ?? this.shape.addFieldColumn(table, field);
-    column.put(row, field.rule.hash === true ? hashText(scalarText(value)) : value);
+    column.put(row, field.rule.hash === true ? hashValue(value) : value);
   }
 
   private list(
@@ -129,12 +127,6 @@ function nestsDeeper(value: unknown, levels: number): boolean {
   return false;
 }
 
-export function isPlainObject(value: unknown): value is Record<string, unknown> {
-  return (
-    typeof value === "object" && value !== null && !Array.isArray(value) && !(value instanceof ExactNumber)
-  );
-}
-
 /** Whether a list is one of objects: nulls among them are rows without values. */
 function holdsObjects(list: readonly unknown[]): boolean {
   let objects = 0;
@@ -143,9 +135,4 @@ function holdsObjects(list: readonly unknown[]): boolean {
     else if (item !== null) return false;
   }
   return objects > 0;
-}
-
-/** SHA-256 of the text in UTF-8, as hexadecimal digits. */
-export function hashText(text: string): string {
-  return bytesToHex(sha256(new TextEncoder().encode(text)));
 }

@@ -11,6 +11,7 @@ import type { CompiledRequest, CompiledStream } from "../../core/define/compile-
 import type { Account } from "../../core/define/connector.js";
 import type { Connector } from "../../core/define/connector-schema.js";
 import { BridgeError, isBridgeError, type Where } from "../../core/errors.js";
+import { type FieldSteps, hashedPaths } from "../../core/shape/hashed-values.js";
 import { formatMoment } from "../../core/track/cursor-value.js";
 import { unpackFile } from "../../http/content-coding.js";
 import { type Exchange, type ExchangeEvent, type Tally, whileWaiting } from "../../http/exchange.js";
@@ -69,6 +70,9 @@ export class Asker {
   private readonly sizes = new Map<CompiledRequest, number>();
   /** requests whose answers have told of a next page where the connector says that they do */
   private readonly placesSeen = new Set<CompiledRequest>();
+  private readonly concealed: readonly FieldSteps[];
+  /** the same for an answer that holds a piece of a record only: a path may have begun outside it */
+  private readonly concealedInPieces: readonly FieldSteps[];
   /** requests that have given a list of records */
   private readonly listsSeen = new Set<CompiledRequest>();
 
@@ -78,6 +82,8 @@ export class Asker {
     readonly options: AskOptions,
   ) {
     this.nowMs = options.nowMs ?? shared.clock.now();
+    this.concealed = hashedPaths(stream.columns);
+    this.concealedInPieces = this.concealed.flatMap((steps) => steps.map((_, i) => steps.slice(i)));
   }
 
   /** The same run's way of asking for another stream. */
@@ -150,6 +156,7 @@ export class Asker {
       onEvent,
       charge,
       fails: of.fails,
+      concealed: of === this.stream.request ? this.concealed : this.concealedInPieces,
     });
   }
 

@@ -7,8 +7,8 @@ import type { Scalar, TemplateValues } from "../../core/ask/template.js";
 import type { ExpandDefinition } from "../../core/define/ask-schema.js";
 import { type CompiledRequest, fieldParts } from "../../core/define/compile-stream.js";
 import { isBridgeError } from "../../core/errors.js";
+import { isPlainObject } from "../../core/shape/exact-json.js";
 import { getByPath } from "../../core/shape/path-get.js";
-import { isPlainObject } from "../../core/shape/walk.js";
 import type { Asker } from "./asker.js";
 
 /** The page with every record's detail; as many requests at once as the pace permits. */
