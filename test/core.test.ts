@@ -30,7 +30,7 @@ describe("the core in a browser", () => {
       const bytes = new TextEncoder().encode('{"items":[{"id":9007199254740993,"guests":[{"n":"Ana"}]}],"next":"t2"}');
       const read = core.readPage({ body: bytes, headers: {} }, stream.request.plan);
       const shape = new core.Shape({ stream: "stays", key: stream.key, columns: stream.columns, names: { maxBytes: 63 }, takenTables: new Set() });
-      const { batches } = read.shape(shape);
+      const [{ batches }] = [...read.shape(shape)];
       result = JSON.stringify({ next: read.envelope.token, tables: batches.map((each) => each.table), types: shape.schema()[0].columns.map((each) => core.formatColumnType(each.type)) });`,
       page,
     );

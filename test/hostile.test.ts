@@ -219,6 +219,32 @@ describe("an object that holds data as keys", () => {
   });
 });
 
+describe("a page of many records", () => {
+  it("is shaped some thousands at a time: those that do not fit, new fields and doubles may be anywhere", async () => {
+    const columns = { beds: { type: "int64" } } as const;
+    const { run, database } = carried({ get: "/s", key: "id", columns }, () => ({
+      body: Array.from({ length: 12_001 }, (_, id) => ({
+        id,
+        beds: id % 4000 === 3999 ? "many" : id,
+        kids: [{ n: id }],
+        ...(id > 9000 ? { late: `x${id}` } : {}),
+      })),
+    }));
+    const { stream } = await run();
+    expect(stream).toMatchObject({
+      outcome: "done",
+      received: 12_001,
+      added: 11_998,
+      quarantined: 3,
+      pages: 1,
+    });
+    const counts = `SELECT count(*)::INTEGER AS n, sum(beds)::INTEGER AS beds, count(late)::INTEGER AS late,
+      (SELECT count(*)::INTEGER FROM s JOIN s_kids ON s_id = s.id AND n = s.id) AS kids FROM s`;
+    const beds = (12_000 * 12_001) / 2 - 3999 - 7999 - 11_999;
+    expect(await queryFile(database, counts)).toEqual([{ n: 11_998, beds, late: 2999, kids: 11_998 }]);
+  });
+});
+
 describe("a connector's own function", () => {
   const stream = { get: "/s", pages: { token: "$.next", query: "after" } } as const;
   const answer = () => ({ body: [{ id: 1 }] });

@@ -11,6 +11,7 @@
 
 import { setMaxListeners } from "node:events";
 import pLimit from "p-limit";
+import type { ShapedSlice } from "../core/ask/read-page.js";
 import type { CompiledStream } from "../core/define/compile-stream.js";
 import type { WriteMode } from "../core/define/project-schema.js";
 import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
@@ -299,28 +300,35 @@ class Carrier {
 
   private async take(page: Page): Promise<CursorSpan | undefined> {
     const { api, stream, onEvent } = this.options;
-    const from = api.clock.now();
-    const { batches, issues } = page.shape(this.shape);
-    const { cursorField } = this.ask;
-    const { span } = page;
-    if (!this.firstChecked && page.received > 0) {
-      this.firstChecked = true;
-      checkFirstPage(this.stream, page, issues, span, cursorField, !this.load.fresh);
+    const { records, bytes, span } = page;
+    let rows = 0;
+    let from = api.clock.now();
+    for (const slice of page.shape(this.shape)) {
+      if (!this.firstChecked && page.received > 0) {
+        this.firstChecked = true;
+        checkFirstPage(this.stream, page, slice, this.ask.cursorField, !this.load.fresh);
+      }
+      const shapedAt = api.clock.now();
+      this.times.shapeMs += shapedAt - from;
+      rows += await this.add(slice);
+      from = api.clock.now();
+      this.times.loadMs += from - shapedAt;
     }
-    for (const note of this.shape.takeNotes()) this.notice(note);
-    const shapedAt = api.clock.now();
-    const changed = this.shape.version !== this.shapeVersion;
-    this.shapeVersion = this.shape.version;
-    await this.load.add(batches, issues, changed ? this.shape.schema() : undefined);
-    this.times.shapeMs += shapedAt - from;
-    this.times.loadMs += api.clock.now() - shapedAt;
-    const rows = this.totals.take(page, batches, issues.length);
-    for (const { reason, path, message } of issues)
-      onEvent({ type: "quarantined", stream, reason, path, message });
-    const { records, bytes } = page;
+    this.totals.takePage(page);
     const told = { records: records.length, rows, bytes, requestsLeft: api.requestsLeft() };
     onEvent({ type: "page", stream, part: page.part.key, page: this.totals.pages, ...told });
     return span;
+  }
+
+  private async add({ batches, issues }: ShapedSlice): Promise<number> {
+    const { stream, onEvent } = this.options;
+    for (const note of this.shape.takeNotes()) this.notice(note);
+    const changed = this.shape.version !== this.shapeVersion;
+    this.shapeVersion = this.shape.version;
+    await this.load.add(batches, issues, changed ? this.shape.schema() : undefined);
+    for (const { reason, path, message } of issues)
+      onEvent({ type: "quarantined", stream, reason, path, message });
+    return this.totals.takeRows(batches, issues.length);
   }
 
   private isDue(): boolean {

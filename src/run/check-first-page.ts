@@ -1,5 +1,6 @@
 /** What is wrong with every record of a stream's first page is a mistake in the connector, not in the data. */
 
+import type { ShapedSlice } from "../core/ask/read-page.js";
 import type { CompiledStream } from "../core/define/compile-stream.js";
 import { BridgeError, typeName } from "../core/errors.js";
 import { isPlainObject } from "../core/shape/exact-json.js";
@@ -10,19 +11,19 @@ import { compareCursors, KIND_WORDS, valueOfKind } from "../core/track/cursor-va
 import type { Page } from "./ask/stream-ask.js";
 
 /**
- * `proven`: the stream has been loaded before, so that a single record says more of the data than of the connector.
+ * Looks at the first records of the page. `proven`: the stream has been loaded before, so that a single record says more of the data than of the connector.
  * @throws BridgeError WHERE_NOT_JUDGED, RECORDS_NOT_FOUND, KEY_NOT_FOUND, RECORDS_NOT_FIT, CURSOR_NOT_FOUND
  */
 export function checkFirstPage(
   stream: CompiledStream,
   page: Page,
-  issues: readonly Issue[],
-  span: CursorSpan | undefined,
+  { records, issues }: Pick<ShapedSlice, "records" | "issues">,
   field: CursorField | undefined,
   proven: boolean,
 ): void {
   if (proven && page.received === 1) return;
-  const count = page.records.length;
+  const count = records.length;
+  const { span } = page;
   const where = { stream: stream.name, page: page.number };
   const issuesOf = (...reasons: readonly Issue["reason"][]) =>
     issues.filter(({ reason }) => reasons.includes(reason));
@@ -33,14 +34,14 @@ export function checkFirstPage(
   }
   if (count === 0) return;
   if (issuesOf("not_an_object").length === count) {
-    const message = `No record of the first page is an object: the first is ${typeName(page.records[0])}.`;
+    const message = `No record of the first page is an object: the first is ${typeName(records[0])}.`;
     throw new BridgeError("RECORDS_NOT_FOUND", message, { where });
   }
-  const fields = fieldsOf(page.records);
+  const fields = fieldsOf(records);
   if (issuesOf("key_missing", "not_an_object").length === count) {
     const key = stream.key.map((parts) => parts.join(".")).join(", ");
     const message = `No record of the first page has the key ${key}. Its fields: ${fields}.`;
-    throw new BridgeError("KEY_NOT_FOUND", message, { where, hint: innerList(stream, page.records) });
+    throw new BridgeError("KEY_NOT_FOUND", message, { where, hint: innerList(stream, records) });
   }
   if (issues.length === count && count > 1) {
     const message = `No record of the first page can be stored: ${issues[0]!.message}.`;

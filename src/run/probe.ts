@@ -146,10 +146,10 @@ async function checkStream(api: Api, name: string, signal: AbortSignal | undefin
   for await (const page of everyPage(ask, { since, once: true })) {
     const { key, columns } = stream;
     const names = { maxBytes: Number.MAX_SAFE_INTEGER };
-    const { issues } = page.shape(
-      new Shape({ stream: name, key, columns, names, takenTables: new Set<string>() }),
-    );
-    if (page.received > 0) checkFirstPage(stream, page, issues, page.span, field, false);
+    const shape = new Shape({ stream: name, key, columns, names, takenTables: new Set<string>() });
+    const slices = [...page.shape(shape)];
+    const issues = slices.flatMap((slice) => slice.issues);
+    if (page.received > 0) checkFirstPage(stream, page, slices[0]!, field, false);
     if (issues.length > 0) notices.push(`${issues.length} would go to quarantine: ${issues[0]!.message}.`);
     if (page.received > 0 && page.records.length === 0)
       notices.push(

@@ -19,15 +19,19 @@ export class StreamTotals {
   private strange = 0;
   private stranger: string | undefined;
 
-  /** Counts a page; gives its rows in all tables. */
-  take(page: Page, batches: readonly TableBatch[], issues: number): number {
+  /** Counts a page. */
+  takePage(page: Page): void {
     this.pages++;
     this.received += page.came.length;
     this.leftOut += page.leftOut;
     this.records += page.records.length;
-    this.quarantined += issues;
     this.strange += page.span?.strange ?? 0;
     this.stranger ??= page.span?.stranger;
+  }
+
+  /** Counts rows of a page; gives how many there are in all tables. */
+  takeRows(batches: readonly TableBatch[], issues: number): number {
+    this.quarantined += issues;
     let rows = 0;
     for (const batch of batches) {
       rows += batch.rows;

@@ -54,9 +54,17 @@ export interface PageRead {
   /** the records before any was left out, in the order in which they came: the cursor has seen them all */
   readonly came: readonly unknown[];
   readonly bytes: number;
-  /** rows of all tables; may be called once */
-  shape(shape: Shape): Shaped;
+  /** rows of all tables, some thousands of records at a time; may be called once */
+  shape(shape: Shape): Iterable<ShapedSlice>;
 }
+
+/** Rows of some of a page's records. Issues that concern the page as a whole come with the first ones. */
+export interface ShapedSlice extends Shaped {
+  readonly records: readonly unknown[];
+}
+
+/** So many records are shaped at a time: a page may be large, its columns need not be. */
+const SLICE = 5000;
 
 /**
  * Reads one page.
@@ -98,11 +106,21 @@ function pageFrom(
     bytes,
     records,
     leftOut: came.length - records.length - issues.length,
-    shape: (shape) => {
-      const shaped = shape.shapeRecords(records);
-      return issues.length === 0 ? shaped : { ...shaped, issues: [...issues, ...shaped.issues] };
-    },
+    shape: (shape) => shapeSlices(records, issues, shape),
   };
+}
+
+function* shapeSlices(
+  records: readonly unknown[],
+  issues: readonly Issue[],
+  shape: Shape,
+): Generator<ShapedSlice> {
+  for (let from = 0; from === 0 || from < records.length; from += SLICE) {
+    const slice = records.length <= SLICE ? records : records.slice(from, from + SLICE);
+    const shaped = shape.shapeRecords(slice);
+    const all = from === 0 && issues.length > 0 ? [...issues, ...shaped.issues] : shaped.issues;
+    yield { batches: shaped.batches, issues: all, records: slice };
+  }
 }
 
 /** The page with other records in the place of its own: some of them, or with more in them. */
