@@ -6,6 +6,7 @@ import { describe, expect, it, vi } from "vitest";
 import { Seal } from "../src/auth/sealed.js";
 import { compileAnswer, readAnswer } from "../src/core/ask/answer.js";
 import { parseYaml } from "../src/core/define/check.js";
+import { stringifyExact } from "../src/core/shape/exact-json.js";
 import { openTransport } from "../src/http/transport.js";
 import { connect, defineConnector, openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
@@ -216,6 +217,53 @@ describe("an object that holds data as keys", () => {
     const { run, notices } = carried({ get: "/s", key: "id" }, () => ({ body }));
     expect((await run()).stream).toMatchObject({ outcome: "done", added: 1200 });
     expect(notices()).toHaveLength(1);
+  });
+});
+
+describe("a record of too many fields", () => {
+  const fieldsFrom = (id: number) =>
+    Object.fromEntries(Array.from({ length: 3000 }, (_, i) => [`d${id * 3000 + i}`, i]));
+
+  it("fills a table's columns; the others stand in one json column, run after run", async () => {
+    const columns = { "late.email": { hash: true }, later: { type: "decimal(9,2)" } } as const;
+    const late = { email: "ana@huts.example", n: 12345678901234567890n };
+    let body: unknown = [1, 2].map((id) => ({ id, ...fieldsFrom(id) }));
+    const { run, notices, database } = carried({ get: "/s", key: "id", columns }, () => ({
+      body: stringifyExact(body),
+    }));
+    expect((await run()).stream).toMatchObject({ outcome: "done", added: 2 });
+    expect(notices()).toEqual([expect.stringMatching(/^Table s has 1000 fields.* eb_more, .* d3999/)]);
+    body = [{ id: 3, d9000: 1, late, later: "1.50", odd: { n: late.n, list: [1] } }];
+    expect((await run()).stream).toMatchObject({ outcome: "done", added: 1 });
+    const width = "SELECT count(*)::INTEGER AS n FROM information_schema.columns WHERE table_name = 's'";
+    expect((await queryFile(database, width))[0]!.n).toBeLessThan(1010);
+    const rows =
+      "SELECT id::INTEGER AS id, eb_more::VARCHAR AS more, late_email AS email, later FROM s ORDER BY id";
+    const [first, second, third] = await queryFile(database, rows);
+    expect(Object.keys(JSON.parse(String(first!.more)))).toHaveLength(2001);
+    expect(JSON.parse(String(second!.more))).toMatchObject({ d6000: 0, d8999: 2999 });
+    expect(third).toMatchObject({ email: expect.stringMatching(/^[0-9a-f]{64}$/), later: "1.50" });
+    expect(third!.more).toBe(
+      '{"d9000":1,"late.n":12345678901234567890,"odd":{"n":12345678901234567890,"list":[1]}}',
+    );
+  });
+
+  it("keeps hashed what lies below a field that is stored whole", async () => {
+    const days = Object.fromEntries(
+      Array.from({ length: 1100 }, (_, i) => [`d${i}`, { who: i === 7 ? "ana" : "bo" }]),
+    );
+    const columns = {
+      "days.d7.who": { hash: true },
+      whole: { type: "json" },
+      "whole.who": { hash: true },
+    } as const;
+    const { run, database } = carried({ get: "/s", key: "id", columns }, () => ({
+      body: [{ id: 1, days, whole: { who: "ana" } }],
+    }));
+    expect((await run()).stream).toMatchObject({ outcome: "done", added: 1 });
+    const held =
+      "SELECT days::VARCHAR LIKE '%\"bo\"%' AS others, days::VARCHAR || whole::VARCHAR LIKE '%ana%' AS plain FROM s";
+    expect(await queryFile(database, held)).toEqual([{ others: true, plain: false }]);
   });
 });
 

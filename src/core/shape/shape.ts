@@ -6,7 +6,7 @@ import { classifyColumn } from "./classify.js";
 import { type ColumnType, formatColumnType, type Seen, sameSeen, sameType } from "./column-type.js";
 import { encodeColumn, scalarText } from "./encode.js";
 import { ExactNumber, isPlainObject, stringifyExact } from "./exact-json.js";
-import { hashedAt, hashedPaths, hashText, hashValue } from "./hashed-values.js";
+import { type FieldSteps, hashedAt, hashedPaths, hashText, hashValue } from "./hashed-values.js";
 import { formatPath, type NameRules, nameForPath, parsePath, snakeCase } from "./naming.js";
 import { getByPath } from "./path-get.js";
 import {
@@ -14,12 +14,14 @@ import {
   type ColumnRule,
   ColumnShape,
   type FieldNode,
+  MORE_COLUMN,
+  MOST_KEYS,
   newObjectNode,
   type ObjectNode,
   type TableSchema,
   TableShape,
 } from "./table-shape.js";
-import { MOST_KEYS, MOST_LEVELS, type ShapeGrowth, TooDeep, Walk } from "./walk.js";
+import { MOST_LEVELS, type ShapeGrowth, TooDeep, Walk } from "./walk.js";
 
 export interface ShapeSpec {
   readonly stream: string;
@@ -61,7 +63,7 @@ export const RUN_COLUMN = "eb_run";
 export const LOADED_COLUMN = "eb_loaded_at";
 export const ROW_ID_COLUMN = "eb_row_id";
 export const POSITION_COLUMN = "eb_position";
-const RESERVED = [RUN_COLUMN, LOADED_COLUMN, ROW_ID_COLUMN, POSITION_COLUMN];
+const RESERVED = [RUN_COLUMN, LOADED_COLUMN, ROW_ID_COLUMN, POSITION_COLUMN, MORE_COLUMN];
 
 export class Shape implements ShapeGrowth {
   readonly tables: TableShape[] = [];
@@ -71,6 +73,9 @@ export class Shape implements ShapeGrowth {
   version = 0;
   private readonly keyColumns: ColumnShape[];
   private readonly takenTables: Set<string>;
+  private readonly hashed: readonly FieldSteps[];
+  /** paths that the connector says something of, and those that lead there */
+  private readonly declared: ReadonlySet<string>;
   /** records without a key so far */
   private keyless = 0;
 
@@ -79,6 +84,8 @@ export class Shape implements ShapeGrowth {
     known: readonly KnownColumn[] = [],
   ) {
     const name = snakeCase(spec.stream);
+    this.hashed = hashedPaths(spec.columns);
+    this.declared = new Set([...spec.columns.keys()].flatMap(pathsTo));
     this.takenTables = new Set([...spec.takenTables, name]);
     const root = new TableShape(name, [], spec.names, RESERVED);
     this.tables.push(root);
@@ -147,9 +154,8 @@ export class Shape implements ShapeGrowth {
 
   /** Values that are stored as hashes only stand in no record of the quarantine, and in no message, as they came. */
   private hidden(issues: readonly Issue[]): readonly Issue[] {
-    const paths = hashedPaths(this.spec.columns);
-    if (paths.length === 0) return issues;
-    return issues.map((issue) => ({ ...issue, record: paths.reduce(hashedAt, issue.record) }));
+    if (this.hashed.length === 0) return issues;
+    return issues.map((issue) => ({ ...issue, record: this.hashed.reduce(hashedAt, issue.record) }));
   }
 
   /** Whether a record turned out to nest too deep: then the others are to be walked again without it. */
@@ -300,11 +306,33 @@ export class Shape implements ShapeGrowth {
   addField(node: ObjectNode, key: string): FieldNode {
     const parts = [...node.parts, key];
     const rule = this.spec.columns.get(formatPath(parts)) ?? {};
+    const hashedBelow = this.hashed.flatMap((steps) =>
+      steps.length > parts.length && parts.every((part, i) => part === steps[i])
+        ? [steps.slice(parts.length)]
+        : [],
+    );
     const empty = { column: undefined, object: undefined, children: undefined, wide: false };
-    const field: FieldNode = { key, index: node.order.length, parts, rule, ...empty };
+    const field: FieldNode = { key, index: node.order.length, parts, rule, hashedBelow, ...empty };
     node.fields.set(key, field);
     node.order.push(field);
     return field;
+  }
+
+  isDeclared(parts: readonly string[]): boolean {
+    return this.declared.has(formatPath(parts));
+  }
+
+  putMore(table: TableShape, row: number, parts: readonly string[], value: unknown): void {
+    if (!table.hasMore) {
+      this.notes.push(
+        `Table ${table.name} has ${MOST_KEYS} fields: those that come beyond them stand in its column ${MORE_COLUMN}, the first of them is ${formatPath(parts)}.`,
+      );
+      this.version++;
+    }
+    const column = table.addMore();
+    const held = (column.values[row] as Record<string, unknown> | undefined) ?? {};
+    held[formatPath(parts)] = value;
+    column.put(row, held);
   }
 
   /** The field at a path within a table; objects on the way are made. */
@@ -321,6 +349,7 @@ export class Shape implements ShapeGrowth {
 
   private restore(known: KnownColumn): void {
     const table = this.tableAt(parsePath(known.tablePath) ?? [], known.table);
+    if (known.role === "more") table.addMore();
     if (known.role !== "data") return;
     const parts = parsePath(known.path);
     if (parts === undefined) return;
@@ -361,4 +390,10 @@ function rowId(record: unknown, number: number): string {
 
 function clip(text: string): string {
   return text.length > 60 ? `${text.slice(0, 57)}…` : text;
+}
+
+/** A path, and those of the objects that it leads through. */
+function pathsTo(path: string): string[] {
+  const steps = parsePath(path) ?? [];
+  return steps.map((_, i) => formatPath(steps.slice(0, i + 1)));
 }

@@ -10,6 +10,7 @@
 
 import type { ColumnBatch } from "./batch.js";
 import { type ColumnType, NOTHING_SEEN, type Seen, typeOfSeen } from "./column-type.js";
+import type { FieldSteps } from "./hashed-values.js";
 import { formatPath, type NameRules, nameForPath } from "./naming.js";
 
 /** What a connector says of one path. */
@@ -21,8 +22,16 @@ export interface ColumnRule {
   readonly skip?: boolean | undefined;
 }
 
-/** data: from the record · row_id: hash of a record without key · link: the root's key · position: in a list */
-export type ColumnRole = "data" | "row_id" | "link" | "position";
+/**
+ * data: from the record · row_id: hash of a record without key · link: the root's key · position: in a list ·
+ * more: fields beyond those that a table has columns for
+ */
+export type ColumnRole = "data" | "row_id" | "link" | "position" | "more";
+
+/** An object of more keys, or one whose keys keep growing beyond it, holds data as keys; a table has as many columns. */
+export const MOST_KEYS = 1000;
+/** Where fields go for which a table has no columns left: an object by their paths, as JSON. */
+export const MORE_COLUMN = "eb_more";
 
 /** A column as the warehouse and the ledger know it. */
 export interface ColumnSchema {
@@ -86,6 +95,8 @@ export interface FieldNode {
   children: TableShape | undefined;
   /** objects here have too many keys for columns */
   wide: boolean;
+  /** paths below the field whose values are stored as hashes, where it is stored whole */
+  readonly hashedBelow: readonly FieldSteps[];
 }
 
 export interface ObjectNode {
@@ -109,6 +120,7 @@ export class TableShape {
   /** empty lists of this page: `[]` where the field turns out to be a json column */
   readonly emptyLists: { readonly field: FieldNode; readonly row: number }[] = [];
   private readonly taken: Set<string>;
+  private more: ColumnShape | undefined;
 
   constructor(
     readonly name: string,
@@ -135,6 +147,21 @@ export class TableShape {
     this.taken.add(column.name);
     this.columns.push(column);
     return column;
+  }
+
+  /** Makes the column for fields that have none of their own. */
+  addMore(): ColumnShape {
+    this.more ??= this.addColumn(new ColumnShape(MORE_COLUMN, "", "more", { type: { kind: "json" } }));
+    return this.more;
+  }
+
+  get hasMore(): boolean {
+    return this.more !== undefined;
+  }
+
+  /** Whether a field that is new in an object gets no column any more. */
+  isFull({ order }: ObjectNode): boolean {
+    return this.columns.length >= MOST_KEYS || order.length >= MOST_KEYS;
   }
 
   clearRows(): void {

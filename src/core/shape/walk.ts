@@ -1,10 +1,11 @@
 /** The walk through one record: values into columns, lists of objects into child tables. */
 
 import { ExactNumber, isPlainObject } from "./exact-json.js";
-import { hashValue } from "./hashed-values.js";
+import { hashedAt, hashValue } from "./hashed-values.js";
 import {
   type ColumnShape,
   type FieldNode,
+  MOST_KEYS,
   newObjectNode,
   type ObjectNode,
   type TableShape,
@@ -14,8 +15,6 @@ import {
 const MAX_DEPTH = 64;
 /** What nests deeper than this cannot be written as JSON either: the record goes to quarantine. */
 export const MOST_LEVELS = 1000;
-/** An object of more keys, or one whose keys keep growing beyond it, holds data as keys: it becomes one json column. */
-export const MOST_KEYS = 1000;
 
 /** A record that nests too deep to be stored. */
 export class TooDeep extends Error {}
@@ -23,6 +22,10 @@ export class TooDeep extends Error {}
 /** How a shape grows when a record brings something new. */
 export interface ShapeGrowth {
   addField(node: ObjectNode, key: string): FieldNode;
+  /** whether the connector says something of the path, or of one below it */
+  isDeclared(parts: readonly string[]): boolean;
+  /** puts a value into the column for fields that have none of their own */
+  putMore(table: TableShape, row: number, parts: readonly string[], value: unknown): void;
   addFieldColumn(table: TableShape, field: FieldNode): ColumnShape;
   addChildTable(parent: TableShape, field: FieldNode): TableShape;
   /** told once of each object that is too wide for columns */
@@ -52,7 +55,11 @@ export class Walk {
       const value = object[key];
       let field = order[next];
       if (field === undefined || field.key !== key) {
-        field = fields.get(key) ?? this.shape.addField(node, key);
+        field = fields.get(key) ?? this.newField(node, key, table);
+      }
+      if (field === undefined) {
+        if (value !== null && value !== undefined) this.more([...node.parts, key], value, table, row);
+        continue;
       }
       next = field.index + 1;
       if (value === null || value === undefined || field.rule.skip === true) continue;
@@ -66,6 +73,16 @@ export class Walk {
         this.object(field.object, value as Record<string, unknown>, table, row, depth + 1);
       }
     }
+  }
+
+  private newField(node: ObjectNode, key: string, table: TableShape): FieldNode | undefined {
+    if (table.isFull(node) && !this.shape.isDeclared([...node.parts, key])) return undefined;
+    return this.shape.addField(node, key);
+  }
+
+  private more(parts: readonly string[], value: unknown, table: TableShape, row: number): void {
+    if (nestsDeeper(value, MOST_LEVELS)) throw new TooDeep();
+    this.shape.putMore(table, row, parts, value);
   }
 
   private isWide(field: FieldNode, value: object): boolean {
@@ -82,7 +99,8 @@ export class Walk {
   private scalar(field: FieldNode, value: unknown, table: TableShape, row: number): void {
     if (typeof value === "object" && nestsDeeper(value, MOST_LEVELS)) throw new TooDeep();
     const column = field.column ?? this.shape.addFieldColumn(table, field);
-    column.put(row, field.rule.hash === true ? hashValue(value) : value);
+    if (field.rule.hash === true) column.put(row, hashValue(value));
+    else column.put(row, field.hashedBelow.reduce(hashedAt, value));
   }
 
   private list(
