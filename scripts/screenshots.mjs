@@ -60,9 +60,9 @@ try {
   await picture("demo", "npm start", `${node} demo`);
   await take("plan", "npx early-bridge plan sensors", `${node} plan sensors`, { cwd: project });
   await take(
-    "runs",
-    "npx early-bridge runs",
-    `${node} runs; echo; printf '\\033[1m$\\033[0m npx early-bridge runs 1\\n'; ${node} runs 1`,
+    "history",
+    "npx early-bridge history",
+    `${node} history; echo; printf '\\033[1m$\\033[0m npx early-bridge history 1\\n'; ${node} history 1`,
     {
       cwd: project,
     },

@@ -295,14 +295,14 @@ describe("a table over several runs", () => {
       },
     ]);
     const changes = events.flatMap((event) =>
-      event.type === "schema changed" ? [`${event.change} ${event.table}.${event.column}`] : [],
+      event.type === "schema_changed" ? [`${event.change} ${event.table}.${event.column}`] : [],
     );
-    expect(changes).toContain("type widened things.at");
-    expect(changes).toContain("column added things.new_deep");
-    expect(changes).toContain("table added things_kids.undefined");
+    expect(changes).toContain("type_widened things.at");
+    expect(changes).toContain("column_added things.new_deep");
+    expect(changes).toContain("table_added things_kids.undefined");
     const journal = await queryFile(
       path,
-      "SELECT count(*)::INTEGER AS n FROM early_bridge.changes WHERE change = 'type widened'",
+      "SELECT count(*)::INTEGER AS n FROM early_bridge.schema_changes WHERE change = 'type_widened'",
     );
     expect(journal).toEqual([{ n: 9 }]);
   });
@@ -318,7 +318,7 @@ describe("a table over several runs", () => {
     ];
     const { report } = await carry(connector, path);
     // of two versions of a record the last one stands
-    expect(report.streams[0]).toMatchObject({ records: 5, added: 1, changed: 0, same: 2, doubled: 2 });
+    expect(report.streams[0]).toMatchObject({ records: 5, added: 1, changed: 0, unchanged: 2, doubled: 2 });
     const rows = await queryFile(
       path,
       "SELECT things_id::INTEGER AS id, n::INTEGER AS n FROM plain.things_kids ORDER BY id, n",
@@ -341,7 +341,7 @@ describe("a table over several runs", () => {
     };
     expect((await replace()).streams[0]).toMatchObject({ added: 2 });
     body = '[{"id":2,"a":5},{"id":3,"b":"new"}]';
-    expect((await replace()).streams[0]).toMatchObject({ added: 1, changed: 1, same: 0, removed: 1 });
+    expect((await replace()).streams[0]).toMatchObject({ added: 1, changed: 1, unchanged: 0, removed: 1 });
     status = 500;
     expect(await replace()).toMatchObject({ outcome: "failed", error: { code: "SERVER_FAILED" } });
     const rows = await queryFile(

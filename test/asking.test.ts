@@ -74,7 +74,7 @@ describe("parts", () => {
       {
         get: "/huts/{hut}/{kind}",
         each: { hut: [1, 2], kind: ["wind", "snow"] },
-        tag: { hut: "{hut}", what: "{kind} of {hut}", source: "sensors" },
+        add: { hut: "{hut}", what: "{kind} of {hut}", source: "sensors" },
       },
       readings,
     );
@@ -129,7 +129,7 @@ describe("parts", () => {
       {
         get: "/huts/{hut}",
         each: { hut: [1, 2, 3] },
-        fails_when: [{ when: "status == 404", means: "skip", say: "$.message" }],
+        rules: [{ when: "status == 404", means: "skip", message: "$.message" }],
       },
       ({ path }) =>
         path === "/huts/2" ? { status: 404, body: { message: "It was torn down." } } : { body: [{ path }] },
@@ -155,8 +155,8 @@ describe("windows", () => {
       from: "from",
       to: "to",
       format: "date",
-      begin: "2026-10-01",
-      until: "2026-10-31",
+      start: "2026-10-01",
+      end: "2026-10-31",
       ...extra,
     },
   });
@@ -178,16 +178,16 @@ describe("windows", () => {
     [
       "the API says that there is too much",
       {},
-      { fails_when: [{ when: "status == 422 && body.code == 'too_many'", means: "halve" as const }] },
+      { rules: [{ when: "status == 422 && body.code == 'too_many'", means: "halve" as const }] },
     ],
-    ["the API cuts at a number that is known", { cut_at: 5 }, {}],
-    ["that number comes in pages", { cut_at: 5 }, { pages: { offset: 0, query: "offset" } }],
+    ["the API cuts at a number that is known", { max_records: 5 }, {}],
+    ["that number comes in pages", { max_records: 5 }, { pages: { offset: 0, query: "offset" } }],
   ])("are halved when %s", async (_when, windows, extra) => {
     const fake = fakeApi({ ...stream(windows), ...extra }, (asked) => {
       const found = within(asked);
       const from = Number(asked.query.get("offset") ?? 0);
       if ("pages" in extra) return { body: found.slice(0, 5).slice(from, from + 2) };
-      if ("cut_at" in windows) return { body: found.slice(0, 5) };
+      if ("max_records" in windows) return { body: found.slice(0, 5) };
       return found.length >= 5 ? { status: 422, body: { code: "too_many" } } : { body: found };
     });
     const records = await recordsOf(fake);
@@ -196,7 +196,7 @@ describe("windows", () => {
   });
 
   it("that are still too large when they cannot be halved are told", async () => {
-    const fake = fakeApi(stream({ cut_at: 1, smallest: "P1D" }), (asked) => ({
+    const fake = fakeApi(stream({ max_records: 1, smallest: "P1D" }), (asked) => ({
       body: within(asked).slice(0, 1),
     }));
     expect(await failure(recordsOf(fake))).toMatchObject({
@@ -221,9 +221,9 @@ describe("reports", () => {
         ...options,
       },
       download: { link: true },
-      again_when: ["expired"],
+      resubmit_states: ["expired"],
     },
-    answer: "csv",
+    response: "csv",
   });
   const service = (states: string[], link = "https://files.huts.example/r.csv?x=1") => {
     let looks = 0;
@@ -267,11 +267,11 @@ describe("reports", () => {
 });
 
 describe("figures", () => {
-  const stream = (names: string[], at_most = 2): StreamInput => ({
+  const stream = (names: string[], max_per_request = 2): StreamInput => ({
     get: "/figures",
     query: { by: "{dimensions}", of: "{measures}", size: 2 },
-    dimensions: { names: ["day", "hut"], at_most: 2 },
-    measures: { names, at_most },
+    dimensions: { names: ["day", "hut"], max_per_request: 2 },
+    measures: { names, max_per_request },
     pages: { number: 1, query: "page" },
   });
   const all = [
@@ -298,7 +298,7 @@ describe("figures", () => {
   });
 
   it("by more dimensions than the API takes are refused before anything is sent", () => {
-    const tooMany = { ...stream(["a"]), dimensions: { names: ["day", "hut", "bed"], at_most: 2 } };
+    const tooMany = { ...stream(["a"]), dimensions: { names: ["day", "hut", "bed"], max_per_request: 2 } };
     expect(() => fakeApi(tooMany, answer)).toThrow("3 dimensions are asked for, and the API takes 2.");
   });
 });
@@ -336,13 +336,13 @@ describe("details", () => {
   });
 });
 
-describe("what an answer means", () => {
+describe("what a response means", () => {
   const once =
     (bad: Answered) =>
     ({ turn }: Asked): Answered =>
       turn === 1 ? bad : { body: [{ id: 1 }] };
 
-  it.each<[string, Answered, StreamInput["fails_when"]]>([
+  it.each<[string, Answered, StreamInput["rules"]]>([
     [
       "an error with status 200",
       { body: { error: { code: "busy" } } },
@@ -358,8 +358,8 @@ describe("what an answer means", () => {
     ["a body that breaks off", { body: '[{"id":' }, []],
     ["nothing", { body: "" }, []],
     ["a server's failure", { status: 503, headers: { "retry-after": "7" } }, []],
-  ])("%s is tried again", async (_what, bad, fails_when) => {
-    const fake = fakeApi({ get: "/s", fails_when }, once(bad));
+  ])("%s is tried again", async (_what, bad, rules) => {
+    const fake = fakeApi({ get: "/s", rules }, once(bad));
     expect(await recordsOf(fake)).toEqual([{ id: 1 }]);
     expect(fake.log).toHaveLength(2);
   });
@@ -367,11 +367,11 @@ describe("what an answer means", () => {
   it("ends the stream where a rule says stop, in the API's words", async () => {
     const stream: StreamInput = {
       get: "/s",
-      fails_when: [{ when: "body.ok == false", means: "stop", say: "$.why" }],
+      rules: [{ when: "body.ok == false", means: "stop", message: "$.why" }],
     };
     const fake = fakeApi(stream, () => ({ body: { ok: false, why: "The contract has ended." } }));
     expect(await failure(recordsOf(fake))).toMatchObject({
-      code: "ANSWER_FAILED",
+      code: "RESPONSE_FAILED",
       message: expect.stringContaining("The contract has ended."),
     });
     expect(fake.log).toHaveLength(1);
@@ -399,17 +399,17 @@ describe("what an answer means", () => {
       ({ turn }) => (turn % 5 === 0 ? { body: [{ id: turn }] } : { status: 503 }),
     );
     expect(await failure(recordsOf(fake))).toMatchObject({
-      code: "RETRIES_SPENT",
+      code: "RETRIES_EXHAUSTED",
       message: expect.stringMatching(/tried again \d+ times in \d+ requests, and gives up/),
     });
   });
 
   it("asks for what it can read", async () => {
-    for (const [answer, accept] of [
+    for (const [response, accept] of [
       ["json", "application/json"],
       ["csv", "text/csv, */*;q=0.5"],
     ] as const) {
-      const fake = fakeApi({ get: "/s", answer }, () => ({ body: "[]" }));
+      const fake = fakeApi({ get: "/s", response }, () => ({ body: "[]" }));
       await recordsOf(fake);
       expect(fake.log[0]?.headers.accept).toBe(accept);
     }
@@ -431,7 +431,7 @@ describe("what an answer means", () => {
     expect(await recordsOf(kept)).toEqual([body[1]]);
   });
 
-  it("reads records from several places of one answer", async () => {
+  it("reads records from several places of one response", async () => {
     const fake = fakeApi({ get: "/s", records: ["$.new[*]", "$.changed[*]"] }, () => ({
       body: { new: [{ id: 1 }], changed: [{ id: 2 }] },
     }));
@@ -443,7 +443,7 @@ describe("what an answer means", () => {
       body: { items: [{ id: 1 }], next: "https://elsewhere.example/s" },
     }));
     expect(await failure(recordsOf(fake))).toMatchObject({
-      code: "LINK_FOREIGN",
+      code: "LINK_NOT_OURS",
       hint: expect.stringContaining("api.origins"),
     });
     expect(fake.log).toHaveLength(1);
@@ -482,19 +482,19 @@ describe("mistakes in how a stream asks", () => {
     ],
     [
       "windows and a cursor",
-      { windows: { span: "P1D", begin: "-P1Y" }, cursor: { field: "at" } },
+      { windows: { span: "P1D", start: "-P1Y" }, cursor: { field: "at" } },
       "CONFIG_INVALID",
       "they are the cursor",
     ],
     [
       "a pace group that is not there",
-      { pace: { group: "search" } },
+      { rate_limit: { group: "search" } },
       "CONFIG_UNKNOWN_NAME",
-      "no group of api.pace",
+      "no group of api.rate_limit",
     ],
     [
       "an encoding that is none",
-      { answer: { csv: { encoding: "utf-9" } } },
+      { response: { csv: { encoding: "utf-9" } } },
       "CONFIG_INVALID",
       "encoding's name",
     ],
@@ -525,7 +525,7 @@ describe("parts within parts", () => {
     });
     const connector = defineConnector({
       connector: "nested",
-      api: { url, sign_in: "none", pace: { at_once: 8 } },
+      api: { url, sign_in: "none", rate_limit: { concurrency: 8 } },
       streams: {
         huts: { get: "/huts", key: "id" },
         rooms: { get: "/huts/{hut}/rooms", each: { hut: { stream: "huts", field: "id" } } },

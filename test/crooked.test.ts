@@ -23,7 +23,7 @@ async function carry(fault: string, pages: string, signIn: string, times: number
   const connector = defineConnector({
     connector: "crooked",
     settings: { secret: { type: "string", secret: true } },
-    api: { url: service.url, sign_in: SIGN_INS[signIn]!(service.url), pace: { at_once: 1 } },
+    api: { url: service.url, sign_in: SIGN_INS[signIn]!(service.url), rate_limit: { concurrency: 1 } },
     streams: { s: { get: "/s", records: "$.items[*]", key: "id", pages: PAGES[pages] } },
   });
   const api = connect(connector, { secret: SECRET }, { retry: { baseMs: 1 } });

@@ -2,7 +2,6 @@
 
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { DuckDBInstance } from "@duckdb/node-api";
 import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
 import { connect, defineConnector, openBridge } from "../src/index.js";
@@ -107,9 +106,9 @@ describe("a cursor", () => {
   it.each([
     ["inclusive", at(0)],
     ["exclusive", at(-1 / 3600)],
-  ] as const)("whose filter is %s asks from %s", async (filter, since) => {
+  ] as const)("whose bounds is %s asks from %s", async (bounds, since) => {
     const { run } = carried(
-      { get: "/s", key: "id", cursor: { field: "at", query: "since", filter } },
+      { get: "/s", key: "id", cursor: { field: "at", query: "since", bounds } },
       () => ({ body: [{ id: 1, at: at(0) }] }),
     );
     await run();
@@ -120,7 +119,7 @@ describe("a cursor", () => {
     // the API's clock is 10 minutes behind ours; a record of its own now is the newest
     const slow = new Date(START - 600_000);
     const { run } = carried(
-      { get: "/s", key: "id", cursor: { field: "at", query: "since", filter: "inclusive" } },
+      { get: "/s", key: "id", cursor: { field: "at", query: "since", bounds: "inclusive" } },
       () => ({
         headers: { date: slow.toUTCString() },
         body: [
@@ -179,9 +178,9 @@ describe("a window that the API cuts short", () => {
           from: "from",
           to: "to",
           format: "date",
-          begin: "2026-10-01",
-          until: "2026-10-17",
-          cut_at: 9,
+          start: "2026-10-01",
+          end: "2026-10-17",
+          max_records: 9,
         },
       },
       ({ query }) => {
@@ -270,8 +269,8 @@ describe("a pass that breaks off", () => {
           span: "P1D",
           from: "from",
           to: "to",
-          begin: "2026-10-28",
-          until: "2026-11-01",
+          start: "2026-10-28",
+          end: "2026-11-01",
           format: "date",
         },
       },
@@ -296,32 +295,9 @@ describe("a condition that no record can be judged by", () => {
       body: [{ id: 1, stars: 4 }],
     }));
     expect((await run()).report.error).toMatchObject({
-      code: "WHERE_NOT_JUDGED",
+      code: "WHERE_FAILED",
       message: expect.stringContaining("record.stars > '3'"),
     });
-  });
-});
-
-describe("a ledger of format 1", () => {
-  it("is taken over: its cursors are those of whole streams", async () => {
-    const { database, run } = carried(
-      { get: "/s", key: "id", cursor: { field: "at", query: "since", filter: "inclusive" } },
-      () => ({ body: [{ id: 1, at: at(-5) }] }),
-    );
-    await run();
-    const instance = await DuckDBInstance.create(database);
-    const connection = await instance.connect();
-    for (const sql of [
-      "ALTER TABLE early_bridge.cursors DROP COLUMN part",
-      "UPDATE early_bridge.about SET format = 1",
-    ])
-      await connection.run(sql);
-    connection.closeSync();
-    instance.closeSync();
-    expect((await run()).asked).toEqual([`/s?since=${at(-5)}`]);
-    expect(
-      await queryFile(database, "SELECT format, part FROM early_bridge.about, early_bridge.cursors"),
-    ).toEqual([{ format: 3, part: "" }]);
   });
 });
 
@@ -343,7 +319,7 @@ describe("a long file", () => {
         s: {
           get: "/s",
           key: "id",
-          answer: { csv: { delimiter: ";", ended: true } },
+          response: { csv: { delimiter: ";", final_line_break: true } },
           columns: { id: { type: "int64" } },
         },
       },

@@ -39,7 +39,7 @@ describe("a redirect of a GET", () => {
   });
 });
 
-describe("one odd answer", () => {
+describe("one odd response", () => {
   it("(401 to good credentials) is asked for again; a second one fails", async () => {
     const answering = (bad: number) =>
       carried({ get: "/s", key: "id" }, ({ turn }) => (turn <= bad ? { status: 401 } : { body: items(2) }));
@@ -88,11 +88,11 @@ describe("a rule that compares unlike kinds", () => {
     ["body.code == 5", "body.code is a text, and is compared with a number"],
     ["status == '200'", "status is a number, and is compared with a text"],
     ["body['code'] > 5", "body['code'] is a text, and is compared with a number"],
-  ])("(%s) is told at the first answer", async (when, words) => {
-    const stream = { get: "/s", records: "$.items[*]", fails_when: [{ when, means: "stop" as const }] };
+  ])("(%s) is told at the first response", async (when, words) => {
+    const stream = { get: "/s", records: "$.items[*]", rules: [{ when, means: "stop" as const }] };
     const { run, notices } = carried(stream, () => ({ body: { code: "5", items: items(1) } }));
     await run();
-    expect(notices()).toEqual([`fails_when ${when} can never hold: ${words}.`]);
+    expect(notices()).toEqual([`rules ${when} can never hold: ${words}.`]);
   });
 });
 
@@ -110,7 +110,7 @@ describe("a detail", () => {
     const elsewhere = fakeApi({ get: "/s", expand: { link: "href" } }, () => ({
       body: [{ href: "https://elsewhere.example/1" }],
     }));
-    expect((await failure(recordsOf(elsewhere))).code).toBe("LINK_FOREIGN");
+    expect((await failure(recordsOf(elsewhere))).code).toBe("LINK_NOT_OURS");
   });
 
   it("is not asked for where the list itself shows that the record is left out", async () => {
@@ -149,7 +149,7 @@ describe("several streams", () => {
     };
     const connector = defineConnector({
       connector: "several",
-      api: { url, sign_in: signIn as never, pace: { at_once: 1 } },
+      api: { url, sign_in: signIn as never, rate_limit: { concurrency: 1 } },
       streams: { a: { get: "/a", key: "id" }, b: { get: "/b", key: "id" } },
     });
     await using api = connect(connector, {}, { retry: { tries: 1 } });

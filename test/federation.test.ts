@@ -19,7 +19,7 @@ import { command, demoProject, startCommand, type TestProject, whenDone } from "
 import { queryFile } from "./support/truth.js";
 
 const quick = { retry: { baseMs: 2, capMs: 20, tries: 14 } };
-/** Longer than the figures' service takes to forget a report whose answer was lost: until then it is busy. */
+/** Longer than the figures' service takes to forget a report whose response was lost: until then it is busy. */
 const patient = { retry: { baseMs: 2, capMs: 100, tries: 30 } };
 const BRIDGES = ["sensors", "logbook", "figures", "feedback", "deliveries", "crew", "notices", "stores"];
 const HOURS = 31 * 24;
@@ -171,7 +171,12 @@ describe("the federation", () => {
 describe("a killed process", () => {
   it("loses no window and doubles none, wherever it is killed", async () => {
     const { project, service } = await federation();
-    editConnector(project, "sensors", "pace: { at_once: 4 }", "pace: { at_once: 2, per_second: 60 }");
+    editConnector(
+      project,
+      "sensors",
+      "rate_limit: { concurrency: 4 }",
+      "rate_limit: { concurrency: 2, per_second: 60 }",
+    );
     const yaml = join(project.folder, "bridges.yaml");
     writeFileSync(
       yaml,
@@ -217,8 +222,8 @@ describe("a part that fails", () => {
     editConnector(
       project,
       "sensors",
-      "means: skip, say: $.message } # a hut",
-      "means: stop, say: $.message } # a hut",
+      "means: skip, message: $.message } # a hut",
+      "means: stop, message: $.message } # a hut",
     );
     editConnector(project, "sensors", " && body.page == 3", " && body.page == 33");
     const first = await run(project, "sensors");
@@ -241,7 +246,7 @@ describe("a part that fails", () => {
       { hut: 7, n: HOURS },
     ]);
     editConnector(project, "sensors", "999", "8");
-    editConnector(project, "sensors", 'until: "2026-02-02", overlap: P2D', 'until: "2026-02-02"');
+    editConnector(project, "sensors", 'end: "2026-02-02", overlap: P2D', 'end: "2026-02-02"');
     const asked = service.log.length;
     const second = await run(project, "sensors");
     expect(second.outcome).toBe("done");
@@ -282,7 +287,7 @@ describe("a recording", () => {
     writeFileSync(join(project.folder, "empty.har"), '{"log":{"version":"1.2","entries":[]}}');
     const missing = await command(["run", "stores", "--plain", "--replay", "empty.har"], project.folder);
     expect(missing.stdout + missing.stderr).toMatch(
-      /RECORDING_MISSING {2}The recording has no \(further\) answer to GET/,
+      /RECORDING_MISSING {2}The recording has no \(further\) response to GET/,
     );
     const all = await command(["run", "--record", "all.har"], project.folder);
     expect(all.stderr).toMatch(/--record is for one bridge[\s\S]*early-bridge run bookings --record all.har/);

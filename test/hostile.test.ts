@@ -28,7 +28,7 @@ describe("a file that is no DuckDB file", () => {
     const path = join(temporaryFolder(), "file.duckdb");
     writeFileSync(path, bytes);
     const error = await failure(duckdb(path).open());
-    expect(error).toMatchObject({ code: "WAREHOUSE_FOREIGN", message: expect.stringContaining(words) });
+    expect(error).toMatchObject({ code: "WAREHOUSE_NOT_OURS", message: expect.stringContaining(words) });
     expect(error.message).not.toMatch(/http|extension/i);
   });
 
@@ -38,7 +38,7 @@ describe("a file that is no DuckDB file", () => {
     const { readFileSync } = await import("node:fs");
     writeFileSync(path, readFileSync(path).fill(0xff, 4096, 8192));
     expect(await failure(duckdb(path).open())).toMatchObject({
-      code: "WAREHOUSE_FOREIGN",
+      code: "WAREHOUSE_NOT_OURS",
       message: expect.stringContaining("it is damaged"),
     });
   });

@@ -210,7 +210,7 @@ describe("a ledger of a newer version", () => {
     await (await duckdb(path).open()).close();
     const instance = await DuckDBInstance.create(path);
     const connection = await instance.connect();
-    await connection.run("UPDATE early_bridge.about SET format = 99");
+    await connection.run("UPDATE early_bridge.ledger_version SET version = 99");
     connection.closeSync();
     instance.closeSync();
     await expect(duckdb(path).open()).rejects.toMatchObject({

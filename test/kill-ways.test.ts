@@ -70,13 +70,13 @@ class House {
 
 const CONNECTOR = (url: string) => `
 connector: house
-api: { url: "${url}", sign_in: none, pace: { at_once: 2 } }
+api: { url: "${url}", sign_in: none, rate_limit: { concurrency: 2 } }
 streams:
   now: { get: /now, key: id, pages: { number: 1, query: page } }
   spans:
     get: /spans
     key: id
-    windows: { span: P5D, from: from, to: to, begin: "2026-01-01", until: "2026-02-14", overlap: P5D }
+    windows: { span: P5D, from: from, to: to, start: "2026-01-01", end: "2026-02-14", overlap: P5D }
     pages: { number: 1, query: page }
   by_hut:
     get: /huts/{hut}/stays

@@ -18,7 +18,7 @@ describe("a killed process", () => {
       const small = (each: TestProject) => {
         each.edit("bridges.yaml", "to: local\n", "to: local\n    checkpoint: { rows: 500 }\n");
         each.edit("connectors/bookings.connector.yaml", "per_page: 500", "per_page: 100");
-        each.edit("connectors/bookings.connector.yaml", ", at_once: 4", "");
+        each.edit("connectors/bookings.connector.yaml", ", concurrency: 4", "");
         each.edit("connectors/bookings.connector.yaml", "per_second: 20", "per_second: 100000");
       };
       small(project);

@@ -27,12 +27,12 @@ async function carry(
   url: string,
   database: string,
   name: string,
-  pace: ConnectorInput["api"]["pace"],
+  pace: ConnectorInput["api"]["rate_limit"],
   stream: Partial<ConnectorInput["streams"][string]> = {},
 ) {
   const connector = defineConnector({
     connector: "day",
-    api: { url, sign_in: "none", pace: { at_once: 1, ...pace } },
+    api: { url, sign_in: "none", rate_limit: { concurrency: 1, ...pace } },
     streams: { s: { get: "/s", key: "id", pages, ...stream } },
   });
   const api = connect(connector, {});
@@ -46,7 +46,7 @@ describe("a limit of a day", () => {
     const { url } = await ninePages();
     const database = join(temporaryFolder(), "test.duckdb");
     const first = await carry(url, database, "b", { per_day: 7 });
-    expect(first).toMatchObject({ outcome: "paused", error: { code: "LIMIT_SPENT" } });
+    expect(first).toMatchObject({ outcome: "paused", error: { code: "LIMIT_REACHED" } });
     expect(first.error?.message).toMatch(/permits more requests from \d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ on/);
     expect(first.streams[0]).toMatchObject({ outcome: "paused", added: 7 });
     for (const bridge of ["b", "another"])
@@ -60,11 +60,11 @@ describe("a limit of a day", () => {
     const { url } = await ninePages();
     const database = join(temporaryFolder(), "test.duckdb");
     const pace = { per_day: 40, groups: { search: { per_day: 13 } } };
-    const search = { pace: { group: "search", cost: 3 } };
+    const search = { rate_limit: { group: "search", cost: 3 } };
     expect(await carry(url, database, "b", pace, search)).toMatchObject({ streams: [{ requests: 4 }] });
     expect(await carry(url, database, "b", pace, search)).toMatchObject({ streams: [{ requests: 0 }] });
     // outside of the group 40 - 4 × 3 are left
-    const plain = await carry(url, database, "other", pace, { pace: { cost: 10 } });
+    const plain = await carry(url, database, "other", pace, { rate_limit: { cost: 10 } });
     expect(plain).toMatchObject({ outcome: "paused", streams: [{ requests: 2 }] });
   });
 
@@ -74,7 +74,7 @@ describe("a limit of a day", () => {
     writeFileSync(
       join(folder, "day.connector.yaml"),
       `connector: day
-api: { url: "${service.url}", sign_in: none, pace: { per_day: 7, at_once: 1 } }
+api: { url: "${service.url}", sign_in: none, rate_limit: { per_day: 7, concurrency: 1 } }
 streams:
   s: { get: /s, key: id, pages: { number: 1, query: page } }
 `,

@@ -112,7 +112,7 @@ const MISTAKES: Record<string, { make: Mistake; exit: number; says: (string | Re
     make: (project) =>
       writeFileSync(join(project.folder, "huts.duckdb"), "a diary, not a database\n".repeat(900)),
     exit: 6,
-    says: ["WAREHOUSE_FOREIGN", "huts.duckdb", "no DuckDB file", "Choose another path"],
+    says: ["WAREHOUSE_NOT_OURS", "huts.duckdb", "no DuckDB file", "Choose another path"],
   },
   "a warehouse folder that is not there": {
     make: (project) => project.edit("bridges.yaml", "./huts.duckdb", "./no/such/folder/huts.duckdb"),
@@ -180,7 +180,7 @@ describe("a warehouse", () => {
     connection.closeSync();
     instance.closeSync();
     const { code, stdout, stderr } = await command(["run"], project.folder);
-    expect(stdout + stderr).toContain("TABLE_FOREIGN");
+    expect(stdout + stderr).toContain("TABLE_NOT_OURS");
     expect(code).toBe(6);
     expect(await queryFile(project.database, "FROM bookings.bookings")).toEqual([{ note: "mine" }]);
   });
@@ -214,9 +214,9 @@ describe("the command line", () => {
       .trim()
       .split("\n")
       .map((line) => JSON.parse(line) as Record<string, unknown>);
-    expect(events[0]).toMatchObject({ type: "run started", run: 1, streams: ["huts", "bookings"] });
-    expect(events.at(-1)).toMatchObject({ type: "run ended", report: { outcome: "done" } });
-    const runs = await command(["runs", "--json"], project.folder);
+    expect(events[0]).toMatchObject({ type: "run_started", run: 1, streams: ["huts", "bookings"] });
+    expect(events.at(-1)).toMatchObject({ type: "run_ended", report: { outcome: "done" } });
+    const runs = await command(["history", "--json"], project.folder);
     expect(JSON.parse(runs.stdout)).toMatchObject({
       run: 1,
       outcome: "done",
@@ -233,20 +233,20 @@ describe("the command line", () => {
   it("shows the history of runs, one run in detail, and what there is to do before the first", async () => {
     const service = await bookingsService({ bookings: 300 });
     const project = demoProject(service.url);
-    const early = await command(["runs"], project.folder);
+    const early = await command(["history"], project.folder);
     expect(early.stderr).toContain("Run a bridge first");
     expect(early.code).toBe(6);
     await command(["run"], project.folder);
     project.edit(".env", BOOKINGS_DEFAULTS.clientSecret, "wrong-secret-7");
     await command(["run"], project.folder);
-    const { stdout } = await command(["runs"], project.folder);
+    const { stdout } = await command(["history"], project.folder);
     expect(stdout).toMatch(/2 +bookings +failed[\s\S]*1 +bookings +done .* 340 +0 +0/);
     expect(stdout).toContain("run 2: SIGN_IN_REFUSED");
-    const detail = await command(["runs", "1"], project.folder);
+    const detail = await command(["history", "1"], project.folder);
     expect(detail.stdout).toMatch(
-      /bookings {2}done\n {4}rows {4}300 added, 0 changed, 0 same\n {4}asked {3}1 page in 1 request/,
+      /bookings {2}done\n {4}rows {4}300 added, 0 changed, 0 unchanged\n {4}asked {3}1 page in 1 request/,
     );
-    expect(await command(["runs", "77"], project.folder)).toMatchObject({ code: 2 });
+    expect(await command(["history", "77"], project.folder)).toMatchObject({ code: 2 });
   });
 
   it("explains a folder without a project, and words that it does not know", async () => {

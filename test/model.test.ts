@@ -123,7 +123,7 @@ describe("a table that is replaced", () => {
     await run({ streams });
     now = [{ id: 2 }, { id: "hut-3" }];
     expect((await run({ streams })).stream).toMatchObject({
-      same: 1,
+      unchanged: 1,
       added: 1,
       removed: 1,
       error: undefined,

@@ -150,7 +150,7 @@ describe("tokens in a warehouse's ledger", () => {
     });
     const [kept] = await queryFile(
       project.database,
-      "SELECT count(*)::INTEGER AS n, any_value(sealed) AS sealed FROM early_bridge.sealed",
+      "SELECT count(*)::INTEGER AS n, any_value(sealed) AS sealed FROM early_bridge.tokens",
     );
     expect(kept?.n).toBe(1);
     expect(Object.keys(JSON.parse(String(kept?.sealed)) as object)).toEqual([

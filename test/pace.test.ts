@@ -1,7 +1,7 @@
 /** The pace against simulated servers: every kind of limit, told or not, with stray refusals and a clock that is off. */
 
 import { describe, expect, it } from "vitest";
-import { type LimitsTold, readLimits } from "../src/core/pace/limit-headers.js";
+import { type ReportedLimits, readLimits } from "../src/core/pace/limit-headers.js";
 import { Pace, type PaceTicket } from "../src/core/pace/pace.js";
 
 /** A limit as a server keeps it. `left` and `resetMs` are for its headers; times are ms. */
@@ -90,7 +90,7 @@ interface Server {
   readonly latencyMs: number;
   /** the first requests take longer, by so much each */
   readonly slowFirst?: { readonly requests: number; readonly byMs: number } | undefined;
-  /** headers of an answer, beside Date */
+  /** headers of a response, beside Date */
   readonly tell?: ((limit: Limit, nowMs: number) => Record<string, string>) | undefined;
   readonly refusal?: Record<string, string> | undefined;
   /** the server's clock is ahead by so much */
@@ -115,7 +115,7 @@ function simulate(server: Server, forMs: number, most = 8): Outcome {
   const strays = [...(server.strays ?? [])];
   const gotIn: number[] = [];
   const arriving: { readonly ticket: PaceTicket; readonly atMs: number }[] = [];
-  const returning: { ticket: PaceTicket; atMs: number; ok: boolean; told: LimitsTold }[] = [];
+  const returning: { ticket: PaceTicket; atMs: number; ok: boolean; told: ReportedLimits }[] = [];
   let [now, sent, refused, underWay] = [0, 0, 0, 0];
   const arrive = ({ ticket, atMs }: (typeof arriving)[number]) => {
     const stray = strays.length > 0 && strays[0]! <= atMs && strays.shift() !== undefined;

@@ -135,7 +135,7 @@ const WAYS: Record<string, Way> = {
     },
   },
   "numbers whose last page is given again past the end": {
-    pages: { number: 1, query: "page", size, past_end: "repeats" },
+    pages: { number: 1, query: "page", size, after_last_page: "repeats" },
     answer: (asked, list) => {
       const last = Math.max(1, Math.ceil(list.length / SIZE));
       return { body: { items: slice(list, (Math.min(last, Number(asked.query.get("page"))) - 1) * SIZE) } };
@@ -261,7 +261,7 @@ describe.each(Object.entries(WAYS))("pages by %s", (_name, way) => {
     const first = (asked: Asked) =>
       way.answer({ ...asked, query: new URLSearchParams(firstQuery(way)), headers: {}, body: "{}" }, list);
     const fake = fakeApi(streamOf(way), first);
-    if (way.pages.past_end === "repeats") {
+    if (way.pages.after_last_page === "repeats") {
       expect(await recordsOf(fake)).toHaveLength(SIZE);
       return;
     }
@@ -424,7 +424,7 @@ describe("an API that does not heed the page number", () => {
         get: "/s",
         records: "$.items[*]",
         ...key,
-        tag: { hut: "Upper Hut" },
+        add: { hut: "Upper Hut" },
         pages: { number: 1, query: "seite" },
       };
       const fake = fakeApi(stream, () => ({ body: { items: items(3) } }));

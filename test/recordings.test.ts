@@ -76,7 +76,7 @@ describe("a recording", () => {
     ["in a zip file", Buffer.from(zipSync({ "s.csv": strToU8(`id,name\n1,Zo\xeb ${SECRET}\n`, true) }))],
   ])("hides a secret %s", async (_how, file) => {
     const { live, replayed, text } = await recordAndReplay(
-      { get: "/s", answer: { csv: { encoding: "windows-1252" } } },
+      { get: "/s", response: { csv: { encoding: "windows-1252" } } },
       (_request, response) => response.end(file),
     );
     expect(live).toEqual([{ id: "1", name: `Zoë ${SECRET}` }]);
@@ -103,7 +103,10 @@ describe("a recording of values that are stored as hashes", () => {
       stream: { ...stream, records: "$.items[*]" },
       body: json({ items: people, email: people[0]!.email }),
     },
-    "JSON Lines": { stream: { ...stream, answer: "json_lines" as const }, body: people.map(json).join("\n") },
+    "JSON Lines": {
+      stream: { ...stream, response: "json_lines" as const },
+      body: people.map(json).join("\n"),
+    },
   };
 
   it.each(Object.entries(bodies))(
@@ -139,7 +142,7 @@ describe("a recording of values that are stored as hashes", () => {
   );
 
   it("leaves out a body that it cannot search, and says so to the replay", async () => {
-    const csv = { get: "/s", key: "id", answer: "csv", columns: { email: { hash: true } } } as const;
+    const csv = { get: "/s", key: "id", response: "csv", columns: { email: { hash: true } } } as const;
     const answer: Handler = (_request, response) => response.end("id,email\n1,ana@huts.example\n");
     await expect(recordAndReplay(csv, answer)).rejects.toMatchObject({
       code: "RECORDING_MISSING",

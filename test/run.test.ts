@@ -29,7 +29,7 @@ describe("a bridge", () => {
     expect(stream(first, "bookings")).toMatchObject({
       added: 3000,
       changed: 0,
-      same: 0,
+      unchanged: 0,
       pages: 6,
       requests: 6,
       retries: 0,
@@ -45,7 +45,7 @@ describe("a bridge", () => {
       pages: 1,
       requests: 1,
     });
-    expect(stream(second, "huts")).toMatchObject({ added: 0, changed: 0, same: 40, removed: 0 });
+    expect(stream(second, "huts")).toMatchObject({ added: 0, changed: 0, unchanged: 40, removed: 0 });
     await expectTruth(service.url, project.database, true);
     // the request log proves it: one request, and only for what changed since the cursor less the overlap
     const asked = service.log.slice(before).filter((entry) => entry.path === "/v2/bookings");
@@ -154,7 +154,7 @@ describe("a bridge", () => {
     const asked = service.log.slice(before).filter((entry) => entry.path === "/v2/bookings");
     expect(asked[0]?.query.after).toBeDefined();
     expect(asked).toHaveLength(5);
-    expect(events).toContainEqual(expect.objectContaining({ type: "stream started", goesOn: true }));
+    expect(events).toContainEqual(expect.objectContaining({ type: "stream_started", goesOn: true }));
     await expectTruth(service.url, project.database, false);
   });
 

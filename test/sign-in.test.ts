@@ -461,7 +461,7 @@ describe("login", () => {
       code: "SIGN_IN_REFUSED",
       hint: expect.stringContaining("early-bridge login north"),
     });
-    // a refresh that was broken off before its answer was kept is explained
+    // a refresh that was broken off before its response was kept is explained
     await native.store.write(key, {
       ...(await native.store.read(key))!,
       refreshingSinceMs: Date.UTC(2026, 0, 1),
@@ -655,7 +655,7 @@ describe("other ways", () => {
     else expect(decodeURIComponent(bodies[0]!)).toContain("a<b>&c");
   });
 
-  it("a session whose answer holds no token is told, with the wrong password in mind", async () => {
+  it("a session whose response holds no token is told, with the wrong password in mind", async () => {
     const url = await serve((_request, response) => response.end('{"ok":false}'));
     await expect(read(url, { session: { post: "/login", token: "$.id" } })).rejects.toMatchObject({
       code: "SIGN_IN_FAILED",

@@ -61,7 +61,7 @@ describe("a path of records", () => {
     ["$[*]", { rows: [{ id: 1 }] }, "Perhaps records: $.rows[*] is meant."],
     ["$", { rows: [{ id: 1 }] }, "Perhaps records: $.rows[*] is meant."],
     ["$.data", { data: { rows: [{ id: 1 }] } }, "Perhaps records: $.data.rows[*] is meant."],
-    ["$.rows[*]", { rows: [[1, 2]] }, "answer: { json: { header_row: true } }"],
+    ["$.rows[*]", { rows: [[1, 2]] }, "response: { json: { header_row: true } }"],
     ["$.rows[*]", { rows: ["a", "b"] }, "Correct the stream's `records` path"],
     ["$.rows[*]", { rows: [{ no: 1 }] }, "Correct the stream's `key`"],
   ])("%s in %j is told with what is meant", async (records, body, hint) => {
@@ -209,7 +209,7 @@ describe("a window whose records moved between its pages", () => {
         records: "$.items[*]",
         key: "id",
         pages: { number: 1, query: "page", total: "$.total" },
-        windows: { span: "P1D", from: "from", format: "date", begin: "2026-10-30", until: "2026-11-01" },
+        windows: { span: "P1D", from: "from", format: "date", start: "2026-10-30", end: "2026-11-01" },
       },
       ({ query }) => {
         const page = Number(query.get("page"));
@@ -257,7 +257,7 @@ describe("a probe", () => {
     [
       "bad",
       { pages: undefined },
-      "The answer says that there is more than its 2 records ($.next: t2)",
+      "The response says that there is more than its 2 records ($.next: t2)",
       "INCOMPLETE",
     ],
     [
@@ -315,18 +315,18 @@ describe("a duration", () => {
 });
 
 describe("a definition", () => {
-  const windows = { span: "P1D", begin: "2026-10-01", until: "2026-11-01" };
+  const windows = { span: "P1D", start: "2026-10-01", end: "2026-11-01" };
   const pages = { offset: 0, query: "from", size: { records: 50, smaller: [20] }, overlap: 5 };
 
   it.each<[string, object]>([
-    ["windows.begin must be a time", { windows: { ...windows, begin: "2026-13-01" } }],
-    ["windows.begin must be a time", { windows: { ...windows, begin: "P1Y" } }],
-    ["windows.until must be later than begin", { windows: { ...windows, until: "2026-10-01" } }],
+    ["windows.start must be a time", { windows: { ...windows, start: "2026-13-01" } }],
+    ["windows.start must be a time", { windows: { ...windows, start: "P1Y" } }],
+    ["windows.end must be later than start", { windows: { ...windows, end: "2026-10-01" } }],
     ["windows.span must be longer than nothing", { windows: { ...windows, span: "PT0S" } }],
     ["windows.overlap must be an ISO 8601 duration", { windows: { ...windows, overlap: "-P1D" } }],
     ["windows.zone must be a time zone", { windows: { ...windows, zone: "Europe/Nowhere" } }],
-    ["cursor.begin must be a value, or a duration", { cursor: { field: "at", begin: "P90D" } }],
-    ["cursor.begin must be a value, or a duration", { cursor: { field: "at", begin: "-P90Q" } }],
+    ["cursor.start must be a value, or a duration", { cursor: { field: "at", start: "P90D" } }],
+    ["cursor.start must be a value, or a duration", { cursor: { field: "at", start: "-P90Q" } }],
     ["pages.overlap must be less than the records of a page", { pages: { ...pages, overlap: 20 } }],
   ])("is refused: %s", (message, wrong) => {
     const define = (stream: object) =>
@@ -342,7 +342,7 @@ describe("a definition", () => {
       }),
     );
     const [key] = Object.keys(wrong);
-    const right = { windows, pages, cursor: { field: "at", begin: "-P90D" } }[key!];
+    const right = { windows, pages, cursor: { field: "at", start: "-P90D" } }[key!];
     expect(define({ [key!]: right }).streams.s).toMatchObject({ get: "/s" });
   });
 });

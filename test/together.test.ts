@@ -9,7 +9,7 @@ import { fakeApi } from "./support/fake-api.js";
 import { bookingsService, command, demoProject, startCommand, temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
-const LOOPS = process.env.EARLY_BRIDGE_LONG === "1" ? 40 : 3;
+const LOOPS = process.env.EARLY_BRIDGE_LONG === "1" ? 15 : 3;
 
 describe("many small streams", () => {
   it(`share a warehouse, ${LOOPS} times over, and every one is done`, async () => {
@@ -19,7 +19,7 @@ describe("many small streams", () => {
     );
     const path = join(temporaryFolder(), "many.duckdb");
     for (let loop = 0; loop < LOOPS; loop++) {
-      const { api } = fakeApi({ streams, api: { pace: { at_once: 12 } } }, ({ query }) => ({
+      const { api } = fakeApi({ streams, api: { rate_limit: { concurrency: 12 } } }, ({ query }) => ({
         body:
           Number(query.get("page")) > 4
             ? []
@@ -38,7 +38,7 @@ describe("many small streams", () => {
     }
     for (const name of names)
       expect(await queryFile(path, `SELECT count(*)::INTEGER AS n FROM ${name}`)).toEqual([{ n: 4 }]);
-  });
+  }, 600_000);
 });
 
 describe("one bridge twice", () => {
@@ -96,11 +96,11 @@ describe("the history", () => {
     project.edit("connectors/bookings.connector.yaml", "get: /huts", "get: /hutz");
     const run = await command(["run", "--plain"], project.folder);
     expect(run.code).toBe(4);
-    const shown = (await command(["runs", "1"], project.folder)).stdout;
+    const shown = (await command(["history", "1"], project.folder)).stdout;
     expect(shown).toMatch(
       /huts {2}failed[\s\S]*NOT_FOUND {2}The API knows no such address[\s\S]*where[\s\S]*stream huts[\s\S]*next/,
     );
-    const missing = await command(["runs", "999", "--json"], project.folder);
+    const missing = await command(["history", "999", "--json"], project.folder);
     expect(missing).toMatchObject({ code: 2, stdout: expect.stringContaining("There is no run 999") });
   });
 

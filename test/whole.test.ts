@@ -74,7 +74,7 @@ describe("a cursor's values", () => {
 
   it("that are seconds since 1970 are compared with a relative begin on our side", async () => {
     const now = Date.UTC(2026, 10, 1) / 1000;
-    const { run } = carried({ get: "/s", key: "id", cursor: { field: "at", begin: "-P90D" } }, () => ({
+    const { run } = carried({ get: "/s", key: "id", cursor: { field: "at", start: "-P90D" } }, () => ({
       body: [
         { id: 1, at: now - 60 },
         { id: 2, at: now - 3600 },
@@ -86,7 +86,7 @@ describe("a cursor's values", () => {
 
   it("go back as the API wrote them: a server that compares texts finds all", async () => {
     const list = [{ id: 1, at: "2026-10-01T02:45:00.000Z" }];
-    const cursor = { field: "at", query: "since", filter: "inclusive" } as const;
+    const cursor = { field: "at", query: "since", bounds: "inclusive" } as const;
     const { run, ids } = carried({ get: "/s", key: "id", cursor }, ({ query }) => ({
       body: list.filter(({ at }) => at >= (query.get("since") ?? "")),
     }));
@@ -220,7 +220,7 @@ describe("records that come again for a good reason", () => {
   });
 });
 
-describe("one answer that holds a key twice", () => {
+describe("one response that holds a key twice", () => {
   it("says that the key is wrong, and names a field that would tell records from each other", async () => {
     const body = items(24).map(({ id }, i) => ({ hut: i % 4, id: Number(id) }));
     const { run } = carried({ get: "/s", key: "hut" }, () => ({ body }));
@@ -230,7 +230,7 @@ describe("one answer that holds a key twice", () => {
       error: {
         code: "KEY_NOT_UNIQUE",
         message:
-          "Two different records of one answer have the same hut 0: the key does not tell records from each other.",
+          "Two different records of one response have the same hut 0: the key does not tell records from each other.",
         hint: "On this page, key: [hut, id] tells all records from each other.",
       },
     });
@@ -244,7 +244,7 @@ describe("one answer that holds a key twice", () => {
   it("is found in a file that is read piece by piece", async () => {
     const line = (i: number) => `${JSON.stringify({ id: i % 200_000, note: "n".repeat(60) })}\n`;
     const body = Array.from({ length: 200_001 }, (_, i) => line(i)).join("");
-    const { run } = carried({ get: "/s", answer: "json_lines", key: "id" }, () => ({ body }));
+    const { run } = carried({ get: "/s", response: "json_lines", key: "id" }, () => ({ body }));
     expect((await run()).stream).toMatchObject({ outcome: "done", doubled: 1 });
   });
 });
@@ -312,7 +312,7 @@ describe("a stream without pages", () => {
     ["$.paging.total_pages: 7", { body: { items: items(20), paging: { total_pages: 7 } } }],
     ["x-total-count: 134", { body: { items: items(20) }, headers: { "x-total-count": "134" } }],
     ['rel="next"', { body: { items: items(20) }, headers: { link: '</s?page=2>; rel="next"' } }],
-  ])("whose answer says that there is more (%s) is incomplete", async (said, answer) => {
+  ])("whose response says that there is more (%s) is incomplete", async (said, answer) => {
     const { run } = carried({ get: "/s", records: "$.items[*]", key: "id" }, () => answer);
     const { error, outcome } = (await run()).stream;
     expect(outcome).toBe("incomplete");
@@ -330,7 +330,7 @@ describe("a stream without pages", () => {
   });
 });
 
-describe("an answer of another form", () => {
+describe("a response of another form", () => {
   const list = items(300);
   const breaking = (broken: unknown, times: number) => {
     let left = times;
@@ -362,7 +362,7 @@ describe("an answer of another form", () => {
       await run(replacing);
       answer = breaking(body, 1000);
       const { stream: told } = await run(replacing);
-      expect(told).toMatchObject({ outcome: "failed", error: { code: "ANSWER_UNLIKE", kind: "api" } });
+      expect(told).toMatchObject({ outcome: "failed", error: { code: "RESPONSE_UNLIKE", kind: "api" } });
       expect(told.error?.message).toMatch(words);
       expect(await ids()).toHaveLength(300);
     },
@@ -383,8 +383,8 @@ describe("an answer of another form", () => {
   });
 });
 
-describe("an answer's status", () => {
-  it("206 is no whole answer, and is asked for again", async () => {
+describe("a response's status", () => {
+  it("206 is no whole response, and is asked for again", async () => {
     const { run } = carried({ get: "/s", key: "id" }, ({ turn }) => ({
       status: turn === 1 ? 206 : 200,
       body: turn === 1 ? items(3) : items(5),
@@ -405,8 +405,15 @@ describe("figures in several requests", () => {
       get: "/figures",
       query: { measures: "{measures}" },
       dimensions: { names: ["day"] },
-      measures: { names: ["nights", "guests"], at_most: 1 },
-      windows: { span: "P8D", from: "from", to: "to", begin: "2026-10-01", until: "2026-10-09", cut_at: 5 },
+      measures: { names: ["nights", "guests"], max_per_request: 1 },
+      windows: {
+        span: "P8D",
+        from: "from",
+        to: "to",
+        start: "2026-10-01",
+        end: "2026-10-09",
+        max_records: 5,
+      },
       key: "day",
     };
     const { run, database } = carried(stream, ({ query }) => {
@@ -437,7 +444,7 @@ describe("tables", () => {
     await run();
     await changeFile(database, "DROP TABLE main.s_kids");
     list.push(record(3));
-    expect((await run()).stream).toMatchObject({ outcome: "done", added: 1, same: 2 });
+    expect((await run()).stream).toMatchObject({ outcome: "done", added: 1, unchanged: 2 });
     expect(notices()).toEqual(["The table main.s_kids is gone: the stream is loaded from its beginning."]);
     expect(await queryFile(database, "SELECT count(*)::INTEGER AS kids FROM s_kids")).toEqual([{ kids: 3 }]);
   });
@@ -492,7 +499,7 @@ describe("tables", () => {
 
 describe("a first run that takes nothing", () => {
   const old = [{ id: 1, at: "2020-01-01T00:00:00Z" }];
-  const cursor = { field: "at", begin: "-P90D" };
+  const cursor = { field: "at", start: "-P90D" };
 
   it("says what it asked for, and from when", async () => {
     const { run, notices } = carried({ get: "/s", key: "id", cursor: { ...cursor, query: "since" } }, () => ({
@@ -501,7 +508,7 @@ describe("a first run that takes nothing", () => {
     expect((await run()).stream).toMatchObject({ outcome: "done", received: 0 });
     const from = "2026-08-03T00:00:00Z";
     expect(notices()).toEqual([
-      `Nothing came. It began at ${from}, as cursor.begin says. It was asked: GET https://api.huts.example/v1/s?since=${encodeURIComponent(from)}`,
+      `Nothing came. It began at ${from}, as cursor.start says. It was asked: GET https://api.huts.example/v1/s?since=${encodeURIComponent(from)}`,
     ]);
   });
 

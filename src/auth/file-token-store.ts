@@ -59,20 +59,20 @@ class FileTokenStore implements TokenStore {
     return text === undefined ? undefined : this.open(text, key, path);
   }
 
-  /** Written aside, forced to the disk, then renamed: a crash leaves the old file or the new one, whole. */
+  /** Written to a temporary file, forced to the disk, then renamed: a crash leaves the old file or the new one, whole. */
   async write(key: string, tokens: StoredTokens): Promise<void> {
     const path = this.path(key);
-    const aside = `${path}.${process.pid}.${randomBytes(4).toString("hex")}`;
+    const temporary = `${path}.${process.pid}.${randomBytes(4).toString("hex")}`;
     const sealed = `${(await this.seal()).close(JSON.stringify(tokens), key)}\n`;
     await this.makeFolder();
-    const file = await open(aside, "wx", 0o600);
+    const file = await open(temporary, "wx", 0o600);
     try {
       await file.writeFile(sealed);
       await file.sync();
     } finally {
       await file.close();
     }
-    await rename(aside, path);
+    await rename(temporary, path);
     await syncFolder(this.folder);
   }
 
@@ -117,24 +117,24 @@ class FileTokenStore implements TokenStore {
     return this.found;
   }
 
-  /** The key that is given, or the generated one: written aside, then linked, so that nobody reads half of it. */
+  /** The key that is given, or the generated one: written to a temporary file, then linked, so that nobody reads half of it. */
   private async findKey(): Promise<string> {
     if (this.givenKey !== undefined && this.givenKey !== "") return this.givenKey;
     const path = join(this.folder, "key");
     await this.makeFolder();
-    const aside = `${path}.${randomBytes(4).toString("hex")}`;
+    const temporary = `${path}.${randomBytes(4).toString("hex")}`;
     try {
       const known = await readFile(path, "utf8").catch(() => "");
       if (known !== "") return known;
-      await writeFile(aside, randomBytes(32).toString("hex"), { flag: "wx", mode: 0o600 });
-      await link(aside, path);
+      await writeFile(temporary, randomBytes(32).toString("hex"), { flag: "wx", mode: 0o600 });
+      await link(temporary, path);
       this.onWarning(
         `Tokens are sealed by a key generated at ${path}: who can read that file can read them. Set EARLY_BRIDGE_KEY to keep the key elsewhere.`,
       );
     } catch (error) {
       if ((error as { code?: string }).code !== "EEXIST") throw error;
     } finally {
-      await rm(aside, { force: true });
+      await rm(temporary, { force: true });
     }
     return readFile(path, "utf8");
   }

@@ -152,7 +152,7 @@ function validateBack(
     }
     throw new BridgeError(
       "LOGIN_FAILED",
-      "The browser came back with an answer that does not belong to this login.",
+      "The browser came back with a response that does not belong to this login.",
       {
         where,
         hint: "Start the login again, and use only the address that it prints (state or issuer did not match).",
@@ -306,7 +306,7 @@ async function loginByDevice(
   }
 }
 
-/** RFC 8628, section 3.5: the answers that mean "ask again". */
+/** RFC 8628, section 3.5: the responses that mean "ask again". */
 async function pendingWord(response: Response): Promise<string | undefined> {
   if (response.status !== 400) return undefined;
   const { error } = (await response.json().catch(() => ({}))) as { error?: string };

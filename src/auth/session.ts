@@ -1,4 +1,4 @@
-/** Session sign-in: a described request whose answer gives a token or cookie, and an optional sign-out. */
+/** Session sign-in: a described request whose response gives a token or cookie, and an optional sign-out. */
 
 import { XMLParser } from "fast-xml-parser";
 import { compileJsonPath } from "../core/ask/json-path.js";
@@ -36,7 +36,7 @@ export function sessionSignIn(
   };
   const request = signInRequest(scheme, account, address(scheme.post));
   const attach = (token: string) => sendRule(scheme)(token);
-  const lifeMs = scheme.lives === undefined ? undefined : durationMs(scheme.lives);
+  const lifeMs = scheme.lifetime === undefined ? undefined : durationMs(scheme.lifetime);
   const place = { ...where, request: `POST ${request.url}` };
   const attempt = async (signal: AbortSignal | undefined) => {
     const answer = await ports.send({ ...request, signal });
@@ -132,7 +132,7 @@ function parseTree(text: string, account: string): unknown {
     }
     return JSON.parse(text);
   } catch (cause) {
-    throw new BridgeError("SIGN_IN_FAILED", "The answer to the sign-in is neither JSON nor XML.", {
+    throw new BridgeError("SIGN_IN_FAILED", "The response to the sign-in is neither JSON nor XML.", {
       where: { account },
       cause,
     });
@@ -142,7 +142,7 @@ function parseTree(text: string, account: string): unknown {
 function noToken(expected: string, account: string): BridgeError {
   return new BridgeError(
     "SIGN_IN_FAILED",
-    `The answer to the sign-in should have held ${expected}, and does not.`,
+    `The response to the sign-in should have held ${expected}, and does not.`,
     {
       where: { account },
       hint: "Check the credentials, and sign_in.session in the connector: some APIs answer 200 to a wrong password.",

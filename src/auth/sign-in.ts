@@ -67,7 +67,7 @@ export function createSignIn(
       const response = await next(await attached(request, given));
       const renewals = given.flatMap(({ refused }) => refused ?? []);
       if (response.status !== 401 || renewals.length === 0) return response;
-      // once, with what is new: a second 401 is an answer
+      // once, with what is new: a second 401 is a response
       for (const refused of renewals) refused();
       return next(await attached(request, await credentials(request.signal)));
     },

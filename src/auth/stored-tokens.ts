@@ -106,7 +106,7 @@ async function refresh(
     const at = new Date(stored.refreshingSinceMs).toISOString();
     throw new BridgeError(error.code, error.message, {
       where: error.where,
-      hint: `A refresh at ${at} was broken off before its answer could be kept: a rotated token was lost with it. Sign in anew: early-bridge login ${account.name}.`,
+      hint: `A refresh at ${at} was broken off before its response could be kept: a rotated token was lost with it. Sign in anew: early-bridge login ${account.name}.`,
       cause: error,
     });
   }

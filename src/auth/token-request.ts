@@ -180,7 +180,7 @@ export async function readPrivateKey(
   }
 }
 
-/** Reads an answer of the token endpoint: errors in the server's own words (RFC 6749, section 5.2). */
+/** Reads a response of the token endpoint: errors in the server's own words (RFC 6749, section 5.2). */
 export async function readTokenResponse(
   response: Response,
   parts: TokenRequestParts,
@@ -213,7 +213,7 @@ export async function readTokenResponse(
       idToken: idToken ?? result.id_token,
     };
   } catch (cause) {
-    const seen = response.status === 200 ? "the answer is none" : `status ${response.status} came`;
+    const seen = response.status === 200 ? "the response is none" : `status ${response.status} came`;
     throw new BridgeError("SIGN_IN_FAILED", `An OAuth 2.0 token was expected, ${seen}.`, { where, cause });
   }
 }
@@ -267,9 +267,9 @@ function signedWords(auth: OAuthClient["auth"], response: Response, nowMs: numbe
     auth.kind === "client_secret_jwt"
       ? "the client secret"
       : `the private key${auth.keyId === undefined ? ", without a key id" : ` of the id ${auth.keyId}`}`;
-  const told = Date.parse(response.headers.get("date") ?? "");
-  const offSeconds = Math.round((nowMs - told) / 1000);
-  const clock = Number.isNaN(told)
+  const serverMs = Date.parse(response.headers.get("date") ?? "");
+  const offSeconds = Math.round((nowMs - serverMs) / 1000);
+  const clock = Number.isNaN(serverMs)
     ? ""
     : ` This machine's clock is ${Math.abs(offSeconds)} s ${offSeconds < 0 ? "behind" : "ahead of"} the server's.`;
   return ` The client's assertion was signed by ${auth.algorithm} with ${key}.${clock}`;

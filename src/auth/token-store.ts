@@ -12,7 +12,7 @@ export interface StoredTokens {
   readonly savedAtMs: number;
   /** hash of the refresh token that was supplied by hand: another one there replaces what is kept */
   readonly suppliedHash?: string | undefined;
-  /** a refresh was sent and its answer not kept yet: a crash there may have lost a rotated token */
+  /** a refresh was sent and its response not kept yet: a crash there may have lost a rotated token */
   readonly refreshingSinceMs?: number | undefined;
 }
 

@@ -5,7 +5,7 @@ import { Seal } from "./sealed.js";
 import { locksByKey, type StoredTokens, type TokenStore } from "./token-store.js";
 
 /** Where sealed texts are kept by key; a warehouse's ledger is one. */
-export interface SealedShelf {
+export interface SealedTokenTable {
   readonly title: string;
   read(key: string): Promise<string | undefined>;
   write(key: string, sealed: string): Promise<void>;
@@ -13,10 +13,10 @@ export interface SealedShelf {
 }
 
 /**
- * A token store over a shelf. The key must be given: one that lay beside the tokens would protect nothing there.
+ * A token store over a table of sealed tokens. The key must be given: one that lay beside the tokens would protect nothing there.
  * @throws BridgeError SECRET_MISSING where there is no key
  */
-export function shelfTokenStore(shelf: SealedShelf, keyText: string | undefined): TokenStore {
+export function warehouseTokenStore(table: SealedTokenTable, keyText: string | undefined): TokenStore {
   if (keyText === undefined || keyText === "") {
     throw new BridgeError(
       "SECRET_MISSING",
@@ -28,13 +28,13 @@ export function shelfTokenStore(shelf: SealedShelf, keyText: string | undefined)
   }
   const seal = new Seal(keyText);
   return {
-    title: shelf.title,
+    title: table.title,
     async read(name) {
-      const sealed = await shelf.read(name);
-      return sealed === undefined ? undefined : openTokens(sealed, seal, name, shelf.title);
+      const sealed = await table.read(name);
+      return sealed === undefined ? undefined : openTokens(sealed, seal, name, table.title);
     },
-    write: (name, tokens) => shelf.write(name, seal.close(JSON.stringify(tokens), name)),
-    remove: (name) => shelf.remove(name),
+    write: (name, tokens) => table.write(name, seal.close(JSON.stringify(tokens), name)),
+    remove: (name) => table.remove(name),
     locked: locksByKey(),
   };
 }

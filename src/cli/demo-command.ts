@@ -10,9 +10,9 @@ import { BOOKINGS_DEFAULTS } from "../standins/bookings/server.js";
 import { demoEnvironment, envFileText } from "../standins/demo-environment.js";
 import { type SpawnedService, type SpawnOptions, spawnService } from "../standins/spawn.js";
 import { EXIT_CODES } from "./exit-codes.js";
+import { countOf, countText, timeText } from "./format.js";
 import { runBridge, viewKind } from "./run-command.js";
 import { tableText } from "./table.js";
-import { countOf, countText, timeText } from "./words.js";
 
 export const DEMO_FOLDER = "early-bridge-demo";
 const DEMO_PORT = 4180;
@@ -81,7 +81,7 @@ async function show(url: string, options: DemoOptions): Promise<number> {
   say("Next");
   const next = (line: string, why: string) => say(`  ${line.padEnd(52)}${colors.dim(why)}`);
   next(`npx early-bridge plan --project ${DEMO_FOLDER}`, "what each bridge asks, and how");
-  next(`npx early-bridge runs --project ${DEMO_FOLDER}`, "what each run did");
+  next(`npx early-bridge history --project ${DEMO_FOLDER}`, "what each run did");
   next("npx early-bridge demo --serve", "keeps the service up; then, in another terminal:");
   next(`npx early-bridge run --project ${DEMO_FOLDER}`, "takes the news");
   return EXIT_CODES.done;

@@ -12,8 +12,8 @@ import { BridgeError } from "../core/errors.js";
 import type { Api } from "../run/connect.js";
 import { type OpenedProject, openProject } from "../run/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
+import { momentText, timeText } from "./format.js";
 import { tableText } from "./table.js";
-import { momentText, timeText } from "./words.js";
 
 export interface LoginCommandOptions {
   readonly project: string;

@@ -42,14 +42,14 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--plain", "plain lines instead of the live view")
     .option("--json", "events as JSON lines")
     .option("--record <file>", "write what the API answers into a HAR file, without secrets")
-    .option("--replay <file>", "take the answers from such a file: nothing is sent")
+    .option("--replay <file>", "take the responses from such a file: nothing is sent")
     .option("--wait", "wait while another run has the warehouse")
     .addHelpText("after", EXIT_CODE_HELP)
     .action(async (bridge, options) =>
       setExitCode(await (await import("./run-command.js")).runCommand(bridge, options)),
     );
   program
-    .command("runs")
+    .command("history")
     .description("what each run did: rows, requests, waiting, failures")
     .argument("[run]", "number of one run, to see it in detail", wholeNumber)
     .option(...PROJECT_OPTION)
@@ -58,7 +58,7 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--limit <count>", "runs to show, newest first", wholeNumber, 20)
     .option("--json", "runs as JSON lines")
     .action(async (run, options) =>
-      setExitCode(await (await import("./runs-command.js")).runsCommand(run, options)),
+      setExitCode(await (await import("./history-command.js")).historyCommand(run, options)),
     );
   program
     .command("login")

@@ -6,7 +6,7 @@ import { describeWhere } from "../core/errors.js";
 import { type ProbeLine, probe } from "../run/probe.js";
 import { type OpenedProject, openProject } from "../run/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
-import { timeText } from "./words.js";
+import { timeText } from "./format.js";
 
 export interface ProbeCommandOptions {
   readonly project: string;

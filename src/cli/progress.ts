@@ -2,8 +2,8 @@
 
 import colors from "picocolors";
 import type { OnRunEvent, RunEvent, StreamReport } from "../run/events.js";
+import { countOf, countText, errorText, plainWords, timeText } from "./format.js";
 import { tableText } from "./table.js";
-import { countOf, countText, errorText, timeText } from "./words.js";
 
 export interface ProgressView {
   readonly onEvent: OnRunEvent;
@@ -48,10 +48,10 @@ const QUARANTINE_LINES = 3;
 
 function quarantineLine(
   { stream, message }: Extract<RunEvent, { type: "quarantined" }>,
-  told: Map<string, number>,
+  counts: Map<string, number>,
 ): string | undefined {
-  const count = (told.get(stream) ?? 0) + 1;
-  told.set(stream, count);
+  const count = (counts.get(stream) ?? 0) + 1;
+  counts.set(stream, count);
   if (count <= QUARANTINE_LINES) return `${stream}: a record went into quarantine: ${message}`;
   return count === QUARANTINE_LINES + 1
     ? `${stream}: more records went into quarantine; they are counted at the end`
@@ -60,9 +60,9 @@ function quarantineLine(
 
 function plainLine(event: RunEvent): string | undefined {
   switch (event.type) {
-    case "run started":
+    case "run_started":
       return `run ${event.run} started`;
-    case "stream started": {
+    case "stream_started": {
       const from = event.goesOn
         ? "goes on where the last run broke off"
         : `from ${event.since ?? "the beginning"}`;
@@ -74,13 +74,13 @@ function plainLine(event: RunEvent): string | undefined {
         : undefined;
     case "retry":
       return `${event.stream}: ${event.why} Trying again in ${timeText(event.ms)}.`;
-    case "schema changed":
+    case "schema_changed":
       return `${event.stream}: ${changeText(event)}`;
     case "notice":
       return `${event.stream}: ${event.message}`;
     case "checkpoint":
       return `${event.stream}: checkpoint ${event.number}${event.cursor === undefined ? "" : `, cursor ${event.cursor}`}`;
-    case "stream ended":
+    case "stream_ended":
       return `${event.stream}: ${event.report.outcome}, ${countOf(event.report.records, "record")}`;
     default:
       return undefined;
@@ -88,7 +88,7 @@ function plainLine(event: RunEvent): string | undefined {
 }
 
 /** `40 parts, 80 windows of time`. */
-function partsText({ parts, windows }: Extract<RunEvent, { type: "stream started" }>): string {
+function partsText({ parts, windows }: Extract<RunEvent, { type: "stream_started" }>): string {
   const inParts = parts === 1 ? [] : [countOf(parts, "part")];
   if (windows === undefined) return inParts.join("");
   return [...inParts, windows === 0 ? "no window is open" : `${countOf(windows, "window")} of time`].join(
@@ -96,10 +96,10 @@ function partsText({ parts, windows }: Extract<RunEvent, { type: "stream started
   );
 }
 
-function changeText(event: Extract<RunEvent, { type: "schema changed" }>): string {
+function changeText(event: Extract<RunEvent, { type: "schema_changed" }>): string {
   const { table, column, change, fromType, toType } = event;
   const name = column === undefined ? table : `${table}.${column}`;
-  return `${change}: ${name}${toType === undefined ? "" : ` ${fromType === undefined ? "" : `${fromType} → `}${toType}`}`;
+  return `${plainWords(change)}: ${name}${toType === undefined ? "" : ` ${fromType === undefined ? "" : `${fromType} → `}${toType}`}`;
 }
 
 interface StreamState {
@@ -131,10 +131,10 @@ class LiveView implements ProgressView {
   }
 
   readonly onEvent: OnRunEvent = (event) => {
-    if (event.type === "run started") {
+    if (event.type === "run_started") {
       this.run = `run ${event.run}`;
       for (const stream of event.streams) this.streams.set(stream, newState());
-    } else if (event.type !== "run ended") this.take(event, this.streams.get(event.stream) ?? newState());
+    } else if (event.type !== "run_ended") this.take(event, this.streams.get(event.stream) ?? newState());
   };
 
   stopping(): void {
@@ -148,10 +148,10 @@ class LiveView implements ProgressView {
     this.draw.done();
   }
 
-  private take(event: Exclude<RunEvent, { type: "run started" | "run ended" }>, state: StreamState): void {
+  private take(event: Exclude<RunEvent, { type: "run_started" | "run_ended" }>, state: StreamState): void {
     this.streams.set(event.stream, state);
     switch (event.type) {
-      case "stream started":
+      case "stream_started":
         state.outcome = "reading";
         state.startedAtMs = Date.now();
         break;
@@ -166,14 +166,14 @@ class LiveView implements ProgressView {
       case "retry":
         note(state, `again in ${timeText(event.ms)}: ${event.why}`, Math.max(event.ms, 1500));
         break;
-      case "schema changed":
+      case "schema_changed":
         note(state, changeText(event), 1500);
         break;
       case "quarantined":
       case "notice":
         note(state, event.message, 3000);
         break;
-      case "stream ended":
+      case "stream_ended":
         state.outcome = event.report.outcome;
         state.endedAtMs = Date.now();
         state.note = "";
@@ -259,7 +259,7 @@ export function reportText(run: number, streams: readonly StreamReport[]): strin
   const columns = [
     { title: "stream" },
     { title: "" },
-    ...["added", "changed", "same", "removed", "requests", "retries", "waited"].map((title) => ({
+    ...["added", "changed", "unchanged", "removed", "requests", "retries", "waited"].map((title) => ({
       title,
       right: true,
     })),
@@ -268,7 +268,7 @@ export function reportText(run: number, streams: readonly StreamReport[]): strin
   const rows = streams.map((each) => [
     each.stream,
     each.outcome,
-    ...[each.added, each.changed, each.same, each.removed, each.requests, each.retries].map(countText),
+    ...[each.added, each.changed, each.unchanged, each.removed, each.requests, each.retries].map(countText),
     timeText(each.waitedMs),
     each.cursor ?? "",
   ]);
@@ -288,15 +288,15 @@ export function reportText(run: number, streams: readonly StreamReport[]): strin
       colors.yellow(`  ${countOf(quarantined, "record")} of ${stream} went into quarantine: ${query}`),
     );
   }
-  const told = new Map<string, string[]>();
+  const streamsByMessage = new Map<string, string[]>();
   for (const { stream, error } of streams) {
     if (error === undefined) continue;
     // what several streams met is told once, with all of their names
-    const others = told.get(error.message);
+    const others = streamsByMessage.get(error.message);
     if (others === undefined) lines.push("", errorText(error));
-    told.set(error.message, [...(others ?? []), stream]);
+    streamsByMessage.set(error.message, [...(others ?? []), stream]);
   }
-  for (const names of told.values())
+  for (const names of streamsByMessage.values())
     if (names.length > 1)
       lines.push(`  ${colors.dim("also")}   ${names.slice(1).join(", ")}: the same as ${names[0]}`);
   return lines.join("\n");

@@ -10,8 +10,8 @@ import type { RunReport } from "../run/events.js";
 import { type OpenedProject, openProject } from "../run/project.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
+import { countOf, errorText, timeText } from "./format.js";
 import { openView, reportText, type ViewKind } from "./progress.js";
-import { countOf, errorText, timeText } from "./words.js";
 
 export interface RunCommandOptions {
   readonly project: string;
@@ -20,7 +20,7 @@ export interface RunCommandOptions {
   readonly plain?: boolean | undefined;
   /** write what the API answers into this HAR file */
   readonly record?: string | undefined;
-  /** take the answers from this HAR file */
+  /** take the responses from this HAR file */
   readonly replay?: string | undefined;
   /** wait while another run has the warehouse */
   readonly wait?: boolean | undefined;
@@ -68,13 +68,13 @@ const LOOK_AGAIN_MS = 1000;
 
 /** Tries again while another run has the warehouse. */
 async function whenFree<T>(work: () => Promise<T>, kind: ViewKind, signal: AbortSignal): Promise<T> {
-  for (let told = false; ; told = true) {
+  for (let said = false; ; said = true) {
     try {
       return await work();
     } catch (error) {
       const isTaken = isBridgeError(error, "WAREHOUSE_LOCKED") || isBridgeError(error, "BRIDGE_RUNNING");
       if (!isTaken || signal.aborted) throw error;
-      if (!told && kind !== "json") process.stdout.write(`${error.message} Waiting until it is free …\n`);
+      if (!said && kind !== "json") process.stdout.write(`${error.message} Waiting until it is free …\n`);
       await nodeClock.sleep(LOOK_AGAIN_MS, signal);
     }
   }

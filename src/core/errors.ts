@@ -39,7 +39,7 @@ export const ERROR_CODES = {
   },
   SECRET_IN_PLAIN: { kind: "config", hint: "Move the value into .env and refer to it by $NAME." },
   SECRET_FILE_OPEN: { kind: "config", hint: "Run: chmod 600 on the file." },
-  URL_INVALID: { kind: "config", hint: "Give a whole address, such as https://api.huts.example." },
+  URL_INVALID: { kind: "config", hint: "Give a complete URL, such as https://api.huts.example." },
   URL_INSECURE: { kind: "config", hint: "Use https; plain http is accepted only for this machine itself." },
   DRIVER_MISSING: { kind: "config", hint: "Install the driver that is named, then run again." },
   SIGN_IN_REFUSED: { kind: "sign_in", hint: "Check the client id and secret of the account." },
@@ -76,32 +76,36 @@ export const ERROR_CODES = {
   },
   BODY_HTML: { kind: "api", hint: "Check the base URL: a web page answered, not the API.", retryable: true },
   BODY_TRUNCATED: { kind: "api", hint: "Run again: it goes on from the last checkpoint.", retryable: true },
-  BODY_NOT_JSON: { kind: "api", hint: "Check the stream's address: the answer is no JSON.", retryable: true },
+  BODY_NOT_JSON: {
+    kind: "api",
+    hint: "Check the stream's address: the response is no JSON.",
+    retryable: true,
+  },
   BODY_UNREADABLE: {
     kind: "api",
-    hint: "Check the stream's `answer`: it says how the answer is written.",
+    hint: "Check the stream's `response`: it says how the response is written.",
     retryable: true,
   },
-  ANSWER_FAILED: { kind: "api", hint: "Read the API's own words above: a rule of fails_when says stop." },
-  ANSWER_SKIPPED: { kind: "api", hint: "A rule of fails_when says that nothing is there." },
-  ANSWER_UNLIKE: {
+  RESPONSE_FAILED: { kind: "api", hint: "Read the API's own words above: a rule of rules says stop." },
+  RESPONSE_SKIPPED: { kind: "api", hint: "A rule of rules says that nothing is there." },
+  RESPONSE_UNLIKE: {
     kind: "api",
-    hint: "Run again later. If this is how the API answers, say what it means by fails_when.",
+    hint: "Run again later. If this is how the API answers, say what it means by rules.",
     retryable: true,
   },
-  ANSWER_BUSY: {
+  RESPONSE_BUSY: {
     kind: "api",
     hint: "Run again later: it goes on from the last checkpoint.",
     retryable: true,
   },
-  LIMIT_SPENT: { kind: "limit", hint: "Run again then: it goes on from the last checkpoint." },
-  RETRIES_SPENT: { kind: "api", hint: "Run again later: the API fails too often now." },
+  LIMIT_REACHED: { kind: "limit", hint: "Run again then: it goes on from the last checkpoint." },
+  RETRIES_EXHAUSTED: { kind: "api", hint: "Run again later: the API fails too often now." },
   REPORT_FAILED: { kind: "api", hint: "Check the report's request: the API could not make it." },
   RESULTS_CUT: {
     kind: "data",
     hint: "Ask for less at a time: windows of time, or a filter in the stream's query.",
   },
-  LINK_FOREIGN: {
+  LINK_NOT_OURS: {
     kind: "api",
     hint: "If that address belongs to the API, declare it under api.origins of the connector.",
   },
@@ -111,7 +115,7 @@ export const ERROR_CODES = {
     kind: "config",
     hint: "Record the run again, with the same connector, account and streams.",
   },
-  WHERE_NOT_JUDGED: {
+  WHERE_FAILED: {
     kind: "data",
     hint: "Correct the stream's `where`: fields are record.name, and a text is compared with a text.",
   },
@@ -155,7 +159,7 @@ export const ERROR_CODES = {
     hint: "Wait until its run has ended; on the command line: early-bridge run --wait.",
     retryable: true,
   },
-  WAREHOUSE_FOREIGN: {
+  WAREHOUSE_NOT_OURS: {
     kind: "warehouse",
     hint: "Choose another path: this file belongs to another program.",
   },
@@ -164,8 +168,12 @@ export const ERROR_CODES = {
     kind: "warehouse",
     hint: "Update early-bridge: a newer version has written this ledger.",
   },
+  WAREHOUSE_OLDER: {
+    kind: "warehouse",
+    hint: "Run a bridge into this warehouse once: that brings the ledger up to date.",
+  },
   WAREHOUSE_FAILED: { kind: "warehouse", hint: "Rows and cursor stay as at the last checkpoint." },
-  TABLE_FOREIGN: {
+  TABLE_NOT_OURS: {
     kind: "warehouse",
     hint: "Choose another `schema` for the bridge, or move the table away.",
   },

@@ -13,7 +13,7 @@ export {
 export { type Connector, type ConnectorInput, connectorSchema } from "./define/connector-schema.js";
 export { type Project, type ProjectInput, projectSchema } from "./define/project-schema.js";
 export { BridgeError, ERROR_CODES, type ErrorCode, isBridgeError } from "./errors.js";
-export { type LimitsTold, readLimits } from "./pace/limit-headers.js";
+export { type ReportedLimits, readLimits } from "./pace/limit-headers.js";
 export { Pace, type PaceLimits } from "./pace/pace.js";
 export { backOffMs, RETRY_DEFAULTS, type RetryPolicy } from "./pace/retry-policy.js";
 export type { ColumnBatch, TableBatch } from "./shape/batch.js";

@@ -19,7 +19,7 @@ export async function* paceOfBody(
     if (ms > slowAfterMs && (size / ms) * 1000 < LEAST_RATE)
       throw new BridgeError(
         "TIMED_OUT",
-        `The answer comes too slowly: ${size} bytes in ${Math.round(ms / 1000)} s.`,
+        `The response comes too slowly: ${size} bytes in ${Math.round(ms / 1000)} s.`,
       );
     yield chunk;
   }

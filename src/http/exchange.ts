@@ -1,6 +1,6 @@
 /**
  * One exchange with an API: `retry( record( pace( sign( send ) ) ) )`. A request is signed after its wait, for a token
- * may end meanwhile. The answer is judged and read inside the retry, for a body that cannot be read is a failure like
+ * may end meanwhile. The response is judged and read inside the retry, for a body that cannot be read is a failure like
  * any other.
  */
 
@@ -9,7 +9,7 @@ import { type FailRule, judge, unlikeInRule } from "../core/ask/fail-rules.js";
 import { KeyDigests } from "../core/ask/key-digests.js";
 import type { Clock } from "../core/clock.js";
 import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
-import { type LimitsTold, readLimits } from "../core/pace/limit-headers.js";
+import { type ReportedLimits, readLimits } from "../core/pace/limit-headers.js";
 import { RETRY_DEFAULTS } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
 import type { FieldSteps } from "../core/shape/hashed-values.js";
@@ -46,7 +46,7 @@ export async function whileWaiting<T>(tally: Tally, clock: Clock, work: () => Pr
 
 /** What an exchange tells while it goes on. */
 export type ExchangeEvent =
-  | { readonly type: "waiting"; readonly reason: "pace" | "api asked"; readonly ms: number }
+  | { readonly type: "waiting"; readonly reason: "pace" | "api_asked"; readonly ms: number }
   | { readonly type: "retry"; readonly attempt: number; readonly ms: number; readonly why: string }
   | { readonly type: "notice"; readonly message: string };
 
@@ -54,9 +54,9 @@ export interface ExchangeContext {
   readonly where: Where;
   readonly tally: Tally;
   readonly charge?: Charge | undefined;
-  /** what answers mean beyond their status */
+  /** what responses mean beyond their status */
   readonly fails?: readonly FailRule[] | undefined;
-  /** fields whose values stand in no recording: anywhere in the answer where such a path begins */
+  /** fields whose values stand in no recording: anywhere in the response where such a path begins */
   readonly concealed?: readonly FieldSteps[] | undefined;
   readonly signal?: AbortSignal | undefined;
   readonly onEvent?: ((event: ExchangeEvent) => void) | undefined;
@@ -65,7 +65,7 @@ export interface ExchangeContext {
 /** Adds credentials, and sends again with new ones after a 401. */
 export type Signer = (next: Send) => Send;
 
-/** An exchange as it is recorded: before credentials were added, the answer as it came. */
+/** An exchange as it is recorded: before credentials were added, the response as it came. */
 export interface RecordedExchange {
   readonly request: HttpRequest;
   readonly response: HttpResponse;
@@ -104,11 +104,11 @@ export function createExchange(parts: ExchangeParts): Exchange {
 }
 
 class AccountExchange implements Exchange {
-  /** addresses that have given a good answer: what fails there later is a passing fault */
+  /** addresses that have given a good response: what fails there later is a passing fault */
   private readonly answered = new KeyDigests();
   private behind = 0;
   /** rules that compare unlike kinds, and are said to */
-  private readonly unlikeTold = new Set<FailRule>();
+  private readonly noticedRules = new Set<FailRule>();
   /** addresses that have moved for good, and are said to have */
   private readonly moved = new KeyDigests();
   private budget: RunBudget = { requests: 0, retries: 0 };
@@ -165,7 +165,7 @@ class AccountExchange implements Exchange {
     }
   }
 
-  /** A wait that the API asks for, beyond all patience, ends the run instead. */
+  /** A wait that the API asks for, beyond all max_wait, ends the run instead. */
   private impatient(error: BridgeError): BridgeError {
     const waits = error.retryAfterMs ?? 0;
     const { retry, clock } = this.parts;
@@ -173,10 +173,10 @@ class AccountExchange implements Exchange {
     return error.code !== "RATE_LIMITED" || patient ? error : limitSpent(clock.now() + waits);
   }
 
-  /** Signs and sends when the pace permits, and learns from the answer. */
+  /** Signs and sends when the pace permits, and learns from the response. */
   private paced({ tally, signal, onEvent, charge = {} }: ExchangeContext): Send {
     const { gate, sign, clock } = this.parts;
-    const onWait = (ms: number, reason: "pace" | "api asked") => onEvent?.({ type: "waiting", reason, ms });
+    const onWait = (ms: number, reason: "pace" | "api_asked") => onEvent?.({ type: "waiting", reason, ms });
     const enter = () => whileWaiting(tally, clock, () => gate.enter(charge, signal, onWait));
     return async (request) => {
       let entered: Entered | undefined = await enter();
@@ -227,9 +227,9 @@ class AccountExchange implements Exchange {
     const sentMs = clock.now();
     try {
       const response = await send(signed);
-      const told = readLimits(response.headers, clock.now());
-      if (response.status === 429) gate.refused(entered, told);
-      else gate.leave(entered, told);
+      const reported = readLimits(response.headers, clock.now());
+      if (response.status === 429) gate.refused(entered, reported);
+      else gate.leave(entered, reported);
       this.noteClock(response, sentMs);
       tally.bytes += response.spool?.size ?? response.body.length;
       return response;
@@ -262,23 +262,23 @@ class AccountExchange implements Exchange {
     const { redactor, clock } = this.parts;
     const answer = { ...response, body: () => bodyTree(response.body) };
     for (const rule of fails) {
-      if (this.unlikeTold.has(rule)) continue;
+      if (this.noticedRules.has(rule)) continue;
       const message = unlikeInRule(rule, answer);
       if (message === undefined) continue;
-      this.unlikeTold.add(rule);
+      this.noticedRules.add(rule);
       onEvent?.({ type: "notice", message });
     }
     const verdict = judge(fails, answer);
-    const told: LimitsTold = readLimits(response.headers, clock.now());
+    const reported: ReportedLimits = readLimits(response.headers, clock.now());
     switch (verdict?.means) {
       case "retry":
-        throw new BridgeError("ANSWER_BUSY", `The API is not ready: ${verdict.why}`, {
-          retryAfterMs: told.retryAfterMs,
+        throw new BridgeError("RESPONSE_BUSY", `The API is not ready: ${verdict.why}`, {
+          retryAfterMs: reported.retryAfterMs,
         });
       case "stop":
-        throw new BridgeError("ANSWER_FAILED", `The API says no (${response.status}): ${verdict.why}`);
+        throw new BridgeError("RESPONSE_FAILED", `The API says no (${response.status}): ${verdict.why}`);
       case "skip":
-        throw new BridgeError("ANSWER_SKIPPED", `Nothing is there: ${verdict.why}`);
+        throw new BridgeError("RESPONSE_SKIPPED", `Nothing is there: ${verdict.why}`);
       case "halve":
         throw new BridgeError("RESULTS_CUT", `The API gives no more at a time: ${verdict.why}`);
       default:
@@ -287,7 +287,7 @@ class AccountExchange implements Exchange {
   }
 }
 
-/** Reads an answer; one in a file that turns out to be none is let go. */
+/** Reads a response; one in a file that turns out to be none is let go. */
 async function readOrRelease<T>(response: HttpResponse, read: () => T): Promise<T> {
   try {
     return read();
@@ -309,7 +309,7 @@ function bodyTree(body: Uint8Array): unknown {
 /** A request that may have been carried out must not be sent twice (RFC 9110, section 9.2.2). */
 function onceOnly(error: unknown): unknown {
   if (!isBridgeError(error) || !error.retryable) return error;
-  const neverArrived = ["CONNECTION_REFUSED", "HOST_UNKNOWN", "RATE_LIMITED", "ANSWER_BUSY"];
+  const neverArrived = ["CONNECTION_REFUSED", "HOST_UNKNOWN", "RATE_LIMITED", "RESPONSE_BUSY"];
   if (neverArrived.includes(error.code)) return error;
   return new BridgeError(error.code, error.message, {
     where: error.where,
@@ -335,7 +335,7 @@ function addressOf({ url }: HttpRequest): string {
 
 /** A web page, or something else that is no JSON: mostly a wrong address, now and then a passing fault. */
 function looksMisdirected(error: BridgeError): boolean {
-  return ["BODY_HTML", "BODY_NOT_JSON", "BODY_UNREADABLE", "ANSWER_UNLIKE"].includes(error.code);
+  return ["BODY_HTML", "BODY_NOT_JSON", "BODY_UNREADABLE", "RESPONSE_UNLIKE"].includes(error.code);
 }
 
 function isUnreached(error: BridgeError): boolean {

@@ -258,7 +258,7 @@ function requestKey(method: string, url: string, body: string | undefined): stri
 }
 
 function notRecorded({ method, url }: HttpRequest, hint?: string): BridgeError {
-  const message = `The recording has no (further) answer to ${method} ${url}.`;
+  const message = `The recording has no (further) response to ${method} ${url}.`;
   return new BridgeError("RECORDING_MISSING", message, { hint });
 }
 

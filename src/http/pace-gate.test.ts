@@ -80,7 +80,7 @@ describe("the gate", () => {
     const gate = new PaceGate({ perDay: 2, atOnce: 4, patienceMs: 60_000 }, clock);
     await enterAll(gate, clock, lane("s", 2));
     await expect(gate.enter({ lane: "s" }, undefined, () => {})).rejects.toMatchObject({
-      code: "LIMIT_SPENT",
+      code: "LIMIT_REACHED",
       message: expect.stringContaining("1970-01-02T00:00:00Z"),
     });
   });

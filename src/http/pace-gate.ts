@@ -2,7 +2,7 @@
 
 import type { Clock } from "../core/clock.js";
 import { BridgeError } from "../core/errors.js";
-import type { LimitsTold } from "../core/pace/limit-headers.js";
+import type { ReportedLimits } from "../core/pace/limit-headers.js";
 import { Pace, type PaceLimits, type PaceTicket } from "../core/pace/pace.js";
 
 export interface GateOptions extends PaceLimits {
@@ -29,14 +29,14 @@ export interface Entered {
 export type SpentByGroup = ReadonlyMap<string, number>;
 
 /** Told when a request has to wait noticeably: for how long, and whether the API asked for it. */
-export type OnWait = (ms: number, reason: "pace" | "api asked") => void;
+export type OnWait = (ms: number, reason: "pace" | "api_asked") => void;
 
 interface Waiting {
   readonly charge: Charge;
   readonly onWait: OnWait;
   readonly admit: (entered: Entered) => void;
   readonly refuse: (reason: unknown) => void;
-  told: boolean;
+  reported: boolean;
 }
 
 const DEFAULT_PATIENCE_MS = 900_000;
@@ -92,7 +92,7 @@ export class PaceGate {
 
   /**
    * Waits in its lane, first come first served; lanes take turns. Rejects when the signal is aborted.
-   * @throws BridgeError LIMIT_SPENT
+   * @throws BridgeError LIMIT_REACHED
    */
   enter(charge: Charge, signal: AbortSignal | undefined, onWait: OnWait): Promise<Entered> {
     return new Promise((resolve, reject) => {
@@ -117,7 +117,7 @@ export class PaceGate {
           done();
           reject(reason);
         },
-        told: false,
+        reported: false,
       };
       signal?.addEventListener("abort", stop, { once: true });
       const line = this.lanes.get(lane);
@@ -133,26 +133,26 @@ export class PaceGate {
     for (const [pace, ticket] of entered.tickets) pace.departed(ticket, this.clock.now());
   }
 
-  /** The answer is there, or none will come; `told` is what it says of the limits. */
-  leave(entered: Entered, told: LimitsTold | undefined): void {
+  /** The response is there, or none will come; `reported` is what it says of the limits. */
+  leave(entered: Entered, reported: ReportedLimits | undefined): void {
     const now = this.clock.now();
     for (const [i, [pace, ticket]] of entered.tickets.entries())
-      pace.received(ticket, now, i === 0 ? told : told && {});
+      pace.received(ticket, now, i === 0 ? reported : reported && {});
     this.wake?.();
   }
 
   /** The API answered 429: the narrowest that it concerns waits, the group or else the account. */
-  refused(entered: Entered, told: LimitsTold): void {
+  refused(entered: Entered, reported: ReportedLimits): void {
     if (this.unlimited) {
       this.leave(entered, undefined);
       return;
     }
     const now = this.clock.now();
     for (const [i, [pace, ticket]] of entered.tickets.entries()) {
-      if (i === 0) pace.refused(ticket, now, told);
+      if (i === 0) pace.refused(ticket, now, reported);
       else pace.received(ticket, now, {});
     }
-    this.askedUntilMs = Math.max(this.askedUntilMs, now + (told.retryAfterMs ?? 0));
+    this.askedUntilMs = Math.max(this.askedUntilMs, now + (reported.retryAfterMs ?? 0));
     this.wake?.();
   }
 
@@ -193,16 +193,16 @@ export class PaceGate {
         waiting.refuse(limitSpent(now + wait));
         return 0;
       }
-      if (Number.isFinite(wait) && wait >= NOTICEABLE_MS && !waiting.told) {
-        waiting.told = true;
-        waiting.onWait(wait, now < this.askedUntilMs ? "api asked" : "pace");
+      if (Number.isFinite(wait) && wait >= NOTICEABLE_MS && !waiting.reported) {
+        waiting.reported = true;
+        waiting.onWait(wait, now < this.askedUntilMs ? "api_asked" : "pace");
       }
       least = Math.min(least, wait);
     }
     return this.lanes.size === 0 ? 0 : least;
   }
 
-  /** The group's pace first: what an answer tells of limits concerns the narrowest. */
+  /** The group's pace first: what a response tells of limits concerns the narrowest. */
   private pacesOf({ group }: Charge): Pace[] {
     const narrower = group === undefined ? undefined : this.groups.get(group);
     return narrower === undefined ? [this.pace] : [narrower, this.pace];
@@ -227,7 +227,7 @@ export class PaceGate {
 export function limitSpent(atMs: number): BridgeError {
   const at = new Date(Math.ceil(atMs / 1000) * 1000).toISOString().replace(".000Z", "Z");
   const message = `The API's limit is used up; it permits more requests from ${at} on.`;
-  return new BridgeError("LIMIT_SPENT", message, {
+  return new BridgeError("LIMIT_REACHED", message, {
     hint: `Run again from ${at} on: it goes on from the last checkpoint.`,
   });
 }

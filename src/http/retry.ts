@@ -53,12 +53,12 @@ export async function withRetries<T>(
   }
 }
 
-/** Counts a retry of the run. @throws BridgeError RETRIES_SPENT */
+/** Counts a retry of the run. @throws BridgeError RETRIES_EXHAUSTED */
 function spend(budget: RunBudget, { perRun, share }: RetryPolicy, error: BridgeError): void {
   budget.retries++;
   if (budget.retries <= perRun + share * budget.requests) return;
   const message = `The run has tried again ${budget.retries} times in ${budget.requests} requests, and gives up. The last failure: ${error.message}`;
-  throw new BridgeError("RETRIES_SPENT", message, { where: error.where, cause: error, triedOut: true });
+  throw new BridgeError("RETRIES_EXHAUSTED", message, { where: error.where, cause: error, triedOut: true });
 }
 
 function afterTries(error: BridgeError, tries: number): BridgeError {

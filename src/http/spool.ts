@@ -74,7 +74,7 @@ async function inFolder<T>(work: Promise<T>): Promise<T> {
     const why = code === "ENOSPC" ? "it is full" : message;
     throw new BridgeError(
       "FILE_UNWRITABLE",
-      `A long answer cannot be kept in the temporary folder ${tmpdir()}: ${why}.`,
+      `A long response cannot be kept in the temporary folder ${tmpdir()}: ${why}.`,
       { hint: "Make room there, or name a folder that has some in the environment variable TMPDIR.", cause },
     );
   }
@@ -109,7 +109,8 @@ export async function* spooledRecords(
         `The zip file of ${spool.size} bytes is too large to be unpacked.`,
         { where },
       );
-    if (answer.kind === "csv" && answer.csv.ended && magic[0] !== 0x1f) await checkLastByte(spool, where);
+    if (answer.kind === "csv" && answer.csv.final_line_break && magic[0] !== 0x1f)
+      await checkLastByte(spool, where);
     const bytes = file.createReadStream({ start: 0, autoClose: false });
     const plain = magic[0] === 0x1f && magic[1] === 0x8b ? pipeline(bytes, createGunzip(), () => {}) : bytes;
     const encoding = answer.kind === "csv" ? answer.csv.encoding : "utf-8";
@@ -133,7 +134,7 @@ async function* decodedText(bytes: Readable, encoding: string, where: Where): As
     for await (const chunk of bytes) yield decoder.decode(chunk as Uint8Array, { stream: true });
     yield decoder.decode();
   } catch (cause) {
-    const message = `The answer of ${encoding} text cannot be read: ${(cause as Error).message}.`;
+    const message = `The response of ${encoding} text cannot be read: ${(cause as Error).message}.`;
     throw new BridgeError("BODY_UNREADABLE", message, { where, cause });
   }
 }

@@ -24,7 +24,7 @@ export function checkStatus(
   if (status === 206)
     throw new BridgeError(
       "BODY_TRUNCATED",
-      "The API gave only a part of the answer (206), which nobody asked for.",
+      "The API gave only a part of the response (206), which nobody asked for.",
     );
   if (status >= 200 && status < 300) return response;
   const said = redactor.hide(bodyWords(response.body));

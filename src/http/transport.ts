@@ -1,4 +1,4 @@
-/** Bytes over HTTP: pooled connections, time-outs, decompression. One request, one answer, no policy. */
+/** Bytes over HTTP: pooled connections, time-outs, decompression. One request, one response, no policy. */
 
 import { Readable } from "node:stream";
 import { Agent, type Dispatcher, EnvHttpProxyAgent, ProxyAgent } from "undici";
@@ -27,12 +27,12 @@ export interface HttpResponse {
   readonly url: string;
 }
 
-/** Sends one request. Rejects with a BridgeError when no whole answer came. */
+/** Sends one request. Rejects with a BridgeError when no whole response came. */
 export type Send = (request: HttpRequest) => Promise<HttpResponse>;
 
 export interface TransportOptions {
   readonly connectMs?: number | undefined;
-  /** from the request sent to the answer's first header */
+  /** from the request sent to the response's first header */
   readonly headersMs?: number | undefined;
   /** between two pieces of the body */
   readonly bodyMs?: number | undefined;
@@ -224,8 +224,8 @@ function transportError(error: unknown, url: URL, proxies: readonly string[]): B
     HOST_UNKNOWN: `No host is known by the name ${url.hostname}.`,
     CONNECTION_REFUSED: `${url.host} refused the connection.`,
     TIMED_OUT: `${url.host} did not answer in time (${cause.message}).`,
-    BODY_TRUNCATED: `The answer of ${url.host} broke off (${cause.message}).`,
-    BODY_TOO_LARGE: `The answer of ${url.host} is larger than what is read at once.`,
+    BODY_TRUNCATED: `The response of ${url.host} broke off (${cause.message}).`,
+    BODY_TOO_LARGE: `The response of ${url.host} is larger than what is read at once.`,
     TLS_FAILED: `No safe connection to ${url.host}: ${tls?.[0] ?? cause.message}.`,
   };
   return new BridgeError(code, words[code] ?? `The connection to ${url.host} was lost (${cause.message}).`, {

@@ -48,7 +48,7 @@ export interface Bridge {
   readonly streams: ReadonlyMap<string, WriteMode>;
   /**
    * Runs once. A failing stream does not stop the others, and is told in the report.
-   * @throws BridgeError when nothing could begin: WAREHOUSE_*, TABLE_FOREIGN, CONFIG_UNKNOWN_NAME
+   * @throws BridgeError when nothing could begin: WAREHOUSE_*, TABLE_NOT_OURS, CONFIG_UNKNOWN_NAME
    */
   run(options?: RunOptions): Promise<RunReport>;
 }
@@ -168,13 +168,13 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
   // waiting for a checkpoint to fall due would be waiting like any other: it would pass at once
   const due = api.replays ? { ...checkpoint, everyMs: Number.POSITIVE_INFINITY } : checkpoint;
   parts.recorder?.runStarted(startedAtMs);
-  onEvent({ type: "run started", run, bridge, streams: names });
+  onEvent({ type: "run_started", run, bridge, streams: names });
   // a wrong secret or a broken warehouse concerns all streams: the others stop instead of failing one by one
   const fatal = new AbortController();
   const signal = AbortSignal.any([fatal.signal, ...(parts.signal === undefined ? [] : [parts.signal])]);
   setMaxListeners(0, signal, fatal.signal);
   const rootTables = new Set([...streams.keys()].map(snakeCase));
-  const atOnce = pLimit(api.connector.api.pace.at_once);
+  const atOnce = pLimit(api.connector.api.rate_limit.concurrency);
   const carry = async (stream: string): Promise<StreamReport> => {
     const write = streams.get(stream)!;
     const { recorder, cursors } = parts;
@@ -218,7 +218,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
       // the streams' own failure explains more than the ledger's, which mostly follows from it
       if (error === undefined) throw toBridgeError(thrown, { bridge });
     });
-  onEvent({ type: "run ended", report });
+  onEvent({ type: "run_ended", report });
   return report;
 }
 

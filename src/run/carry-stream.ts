@@ -76,7 +76,7 @@ export async function carryStream(options: CarryOptions): Promise<StreamReport> 
     const why = isBridgeError(reason) ? reason : undefined;
     report = stopped ? carrier.report("stopped", why) : carrier.report(outcomeOf(error), error);
   }
-  options.onEvent({ type: "stream ended", stream: options.stream, report });
+  options.onEvent({ type: "stream_ended", stream: options.stream, report });
   return report;
 }
 
@@ -216,7 +216,7 @@ class Carrier {
     this.cursor = pass.describeCursor();
     const { since, goesOn } = pass;
     onEvent({
-      type: "stream started",
+      type: "stream_started",
       stream,
       since,
       goesOn,
@@ -227,7 +227,7 @@ class Carrier {
       this.notice(
         `${pass.skipped} of ${parts.length} parts were done by the last run, which broke off: only the others are asked for.`,
       );
-    const most = this.stream.definition.report?.at_once ?? api.connector.api.pace.at_once;
+    const most = this.stream.definition.report?.concurrency ?? api.connector.api.rate_limit.concurrency;
     await pass.run(
       most,
       (task, window) => this.readTask(task, window),
@@ -315,8 +315,8 @@ class Carrier {
       this.times.loadMs += from - shapedAt;
     }
     this.totals.takePage(page);
-    const told = { records: records.length, rows, bytes, requestsLeft: api.requestsLeft() };
-    onEvent({ type: "page", stream, part: page.part.key, page: this.totals.pages, ...told });
+    const facts = { records: records.length, rows, bytes, requestsLeft: api.requestsLeft() };
+    onEvent({ type: "page", stream, part: page.part.key, page: this.totals.pages, ...facts });
     return span;
   }
 
@@ -402,7 +402,7 @@ class Carrier {
     const { counts, changes } = await commit;
     this.counts = addCounts(this.counts, counts);
     const { stream, onEvent } = this.options;
-    for (const change of changes) onEvent({ type: "schema changed", stream, ...change });
+    for (const change of changes) onEvent({ type: "schema_changed", stream, ...change });
     this.cursor = cursor ?? this.cursor;
     onEvent({ type: "checkpoint", stream, number: entry.number, cursor: this.cursor });
   }
@@ -422,11 +422,11 @@ class Carrier {
     const asked =
       firstAsked === undefined ? "" : ` It was asked: ${this.options.api.redactor.hide(firstAsked)}`;
     const since = this.pass?.since;
-    const begin = since === undefined ? "" : ` It began at ${since}, as cursor.begin says.`;
+    const start = since === undefined ? "" : ` It began at ${since}, as cursor.start says.`;
     this.notice(
       received === 0
-        ? `Nothing came.${begin}${asked}`
-        : `${received} records came, and all were left out.${begin}${asked}`,
+        ? `Nothing came.${start}${asked}`
+        : `${received} records came, and all were left out.${start}${asked}`,
     );
   }
 

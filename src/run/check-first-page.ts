@@ -12,7 +12,7 @@ import type { Page } from "./ask/stream-ask.js";
 
 /**
  * Looks at the first records of the page. `proven`: the stream has been loaded before, so that a single record says more of the data than of the connector.
- * @throws BridgeError WHERE_NOT_JUDGED, RECORDS_NOT_FOUND, KEY_NOT_FOUND, RECORDS_NOT_FIT, CURSOR_NOT_FOUND
+ * @throws BridgeError WHERE_FAILED, RECORDS_NOT_FOUND, KEY_NOT_FOUND, RECORDS_NOT_FIT, CURSOR_NOT_FOUND
  */
 export function checkFirstPage(
   stream: CompiledStream,
@@ -30,7 +30,7 @@ export function checkFirstPage(
   const unjudged = issuesOf("not_judged");
   if (unjudged.length > 0 && unjudged.length === page.received) {
     const message = `No record of the first page can be judged by ${unjudged[0]!.message}.`;
-    throw new BridgeError("WHERE_NOT_JUDGED", message, { where });
+    throw new BridgeError("WHERE_FAILED", message, { where });
   }
   if (count === 0) return;
   if (issuesOf("not_an_object").length === count) {

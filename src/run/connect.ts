@@ -102,7 +102,7 @@ export interface Api {
   reach(signal?: AbortSignal): Promise<HttpResponse>;
   /** Signs in without asking the API for anything. */
   signIn(signal?: AbortSignal): Promise<void>;
-  /** One signed and paced GET of a path below the base address; the answer as it came. */
+  /** One signed and paced GET of a path below the base address; the response as it came. */
   ask(path: string, signal?: AbortSignal): Promise<HttpResponse>;
   close(): Promise<void>;
   [Symbol.asyncDispose](): Promise<void>;
@@ -122,7 +122,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
   const hide = (text: string) => redactor.hide(text);
   const send: Send = replay === undefined ? transport.send : (request) => replay(request, hide);
   const gate = options.gate ?? openGate(connector, clock, replay !== undefined);
-  const budgetMs = Math.max(RETRY_DEFAULTS.budgetMs, durationMs(connector.api.pace.patience));
+  const budgetMs = Math.max(RETRY_DEFAULTS.budgetMs, durationMs(connector.api.rate_limit.max_wait));
   const ports = { send, clock, random, retry: { budgetMs, ...retry } };
   const { tokens: store = fileTokenStore(), readSecretFile = (path) => readFile(path, "utf8") } = options;
   const signInPorts: SignInPorts = { ...ports, store, readSecretFile };
@@ -215,12 +215,12 @@ export function takeSpent(api: Api): Spent {
 }
 
 function openGate({ api }: Connector, clock: Clock, unlimited: boolean): PaceGate {
-  const { at_once: atOnce, groups, patience, ...rates } = api.pace;
+  const { concurrency: atOnce, groups, max_wait, ...rates } = api.rate_limit;
   if (unlimited) return new PaceGate({ atOnce, unlimited }, clock);
   const narrower = Object.entries(groups).map(
-    ([name, { at_once: most, ...own }]) => [name, { ...limitsOf(own), atOnce: most ?? atOnce }] as const,
+    ([name, { concurrency: most, ...own }]) => [name, { ...limitsOf(own), atOnce: most ?? atOnce }] as const,
   );
-  const patienceMs = durationMs(patience);
+  const patienceMs = durationMs(max_wait);
   return new PaceGate(
     { ...limitsOf(rates), atOnce, groups: Object.fromEntries(narrower), patienceMs },
     clock,

@@ -30,13 +30,13 @@ type OfStream<T> = T & { readonly stream: string };
 
 export type RunEvent =
   | {
-      readonly type: "run started";
+      readonly type: "run_started";
       readonly run: number;
       readonly bridge: string;
       readonly streams: readonly string[];
     }
   | OfStream<{
-      readonly type: "stream started";
+      readonly type: "stream_started";
       readonly since: string | undefined;
       readonly goesOn: boolean;
       readonly parts: number;
@@ -56,14 +56,14 @@ export type RunEvent =
     }>
   | OfStream<AskEvent>
   | OfStream<{ readonly type: "checkpoint"; readonly number: number; readonly cursor: string | undefined }>
-  | OfStream<{ readonly type: "schema changed" } & SchemaChange>
+  | OfStream<{ readonly type: "schema_changed" } & SchemaChange>
   | OfStream<{
       readonly type: "quarantined";
       readonly reason: string;
       readonly path: string;
       readonly message: string;
     }>
-  | OfStream<{ readonly type: "stream ended"; readonly report: StreamReport }>
-  | { readonly type: "run ended"; readonly report: RunReport };
+  | OfStream<{ readonly type: "stream_ended"; readonly report: StreamReport }>
+  | { readonly type: "run_ended"; readonly report: RunReport };
 
 export type OnRunEvent = (event: RunEvent) => void;

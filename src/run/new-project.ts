@@ -161,15 +161,15 @@ settings: # what an account fills in
 ${settings}api:
   url: "{+base}"
   sign_in: ${signIn.signIn}
-  pace: { per_second: 5, at_once: 2 } # as the API's documentation publishes it
+  rate_limit: { per_second: 5, concurrency: 2 } # as the API's documentation publishes it
   # probe: { get: /me }               # a cheap request that any account may make
 streams:
   things: # a series of records of one kind
     get: /things
-    records: $[*] # where the records are in the answer
+    records: $[*] # where the records are in the response
     key: id
     # pages: { token: $.next_token, query: after }
-    # cursor: { field: changed_at, query: changed_after, begin: -P90D, overlap: PT5M }
+    # cursor: { field: changed_at, query: changed_after, start: -P90D, overlap: PT5M }
 `;
 }
 

@@ -134,7 +134,7 @@ export class PartPass {
     if (this.tasks.length === 1 || !isBridgeError(error)) return true;
     return (
       ["sign_in", "warehouse", "config", "stopped", "internal"].includes(error.kind) ||
-      error.code === "RETRIES_SPENT"
+      error.code === "RETRIES_EXHAUSTED"
     );
   }
 

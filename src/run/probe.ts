@@ -5,7 +5,7 @@ import { schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError, toBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
 import { Shape } from "../core/shape/shape.js";
-import { beginValue } from "../core/track/cursor.js";
+import { startValue } from "../core/track/cursor.js";
 import { newTally } from "../http/exchange.js";
 import { type HttpResponse, proxyFromEnvironment } from "../http/transport.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
@@ -74,8 +74,8 @@ class Checklist {
   async run(check: string, work: () => Promise<string | Found>): Promise<boolean> {
     const from = performance.now();
     try {
-      const told = await work();
-      const found = typeof told === "string" ? { outcome: "good" as const, found: told } : told;
+      const result = await work();
+      const found = typeof result === "string" ? { outcome: "good" as const, found: result } : result;
       this.add({ check, ms: performance.now() - from, ...found });
       return true;
     } catch (thrown) {
@@ -141,7 +141,7 @@ async function checkStream(api: Api, name: string, signal: AbortSignal | undefin
   const nowMs = api.clock.now();
   const ask = api.openStream(name, { tally: newTally(), signal, onEvent, nowMs });
   const field = ask.cursorField;
-  const since = beginValue(stream.cursor?.begin, nowMs);
+  const since = startValue(stream.cursor?.start, nowMs);
   let result: string | Found | undefined;
   for await (const page of everyPage(ask, { since, once: true })) {
     const { key, columns } = stream;
@@ -153,7 +153,7 @@ async function checkStream(api: Api, name: string, signal: AbortSignal | undefin
     if (issues.length > 0) notices.push(`${issues.length} would go to quarantine: ${issues[0]!.message}.`);
     if (page.received > 0 && page.records.length === 0)
       notices.push(
-        `${page.received} records came and all are left out: those before ${since ?? "the cursor's begin"}, or by where`,
+        `${page.received} records came and all are left out: those before ${since ?? "the cursor's start"}, or by where`,
       );
     const found = [pageText(page.records), ...notices].join("; ");
     result = notices.length === 0 ? found : { outcome: "note", found };
@@ -172,9 +172,9 @@ function pageText(records: readonly unknown[]): string {
 }
 
 function checkClock(api: Api, answer: HttpResponse): Found {
-  const told = Date.parse(answer.headers.date ?? "");
-  if (Number.isNaN(told)) return { outcome: "note", found: "the API does not tell its time" };
-  const offMs = api.clock.now() - told;
+  const serverMs = Date.parse(answer.headers.date ?? "");
+  if (Number.isNaN(serverMs)) return { outcome: "note", found: "the API does not tell its time" };
+  const offMs = api.clock.now() - serverMs;
   const seconds = Math.round(Math.abs(offMs) / 1000);
   if (Math.abs(offMs) <= CLOCK_TOLERANCE_MS)
     return { outcome: "good", found: `within ${Math.max(1, seconds)} s of the API's` };
@@ -183,18 +183,18 @@ function checkClock(api: Api, answer: HttpResponse): Found {
 }
 
 function checkLimits(api: Api, answer: HttpResponse): Found {
-  const told = readLimits(answer.headers, api.clock.now());
-  const { per_second: perSecond, per_minute: perMinute, at_once: atOnce } = api.connector.api.pace;
+  const reported = readLimits(answer.headers, api.clock.now());
+  const { per_second: perSecond, per_minute: perMinute, concurrency: atOnce } = api.connector.api.rate_limit;
   const declared = [
     perSecond === undefined ? [] : `${perSecond} a second`,
     perMinute === undefined ? [] : `${perMinute} a minute`,
     `${atOnce} at once`,
   ].flat();
   const limit =
-    told.limit === undefined
+    reported.limit === undefined
       ? ""
-      : `${told.limit} requests${told.windowMs === undefined ? "" : ` in ${told.windowMs / 1000} s`}`;
-  const left = told.remaining === undefined ? "" : `, ${told.remaining} left`;
+      : `${reported.limit} requests${reported.windowMs === undefined ? "" : ` in ${reported.windowMs / 1000} s`}`;
+  const left = reported.remaining === undefined ? "" : `, ${reported.remaining} left`;
   if (limit === "" && left === "")
     return { outcome: "note", found: `the API tells none; declared: ${declared.join(", ")}` };
   return { outcome: "good", found: `the API tells ${limit}${left}; declared: ${declared.join(", ")}` };

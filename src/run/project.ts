@@ -6,7 +6,7 @@ import { parseEnv } from "node:util";
 import { fileTokenStore } from "../auth/file-token-store.js";
 import { readPrivateFile } from "../auth/private-file.js";
 import type { TokenStore } from "../auth/token-store.js";
-import { type SealedShelf, shelfTokenStore } from "../auth/warehouse-token-store.js";
+import { type SealedTokenTable, warehouseTokenStore } from "../auth/warehouse-token-store.js";
 import { checkValue, namesHint, parseYaml, type YamlFile } from "../core/define/check.js";
 import { type AccountSettings, checkConnector } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
@@ -136,7 +136,7 @@ class ProjectReader {
     const keeper = this.named("accounts", account, []).keep_tokens;
     if (keeper === undefined) return this.tokens;
     const warehouse = await this.warehouse(keeper, ["accounts", account, "keep_tokens"]);
-    return shelfTokenStore(ledgerShelf(warehouse), this.env.EARLY_BRIDGE_KEY);
+    return warehouseTokenStore(ledgerTokens(warehouse), this.env.EARLY_BRIDGE_KEY);
   }
 
   async warehouse(name: string, asked: readonly string[] = []): Promise<Warehouse> {
@@ -210,7 +210,7 @@ class ProjectReader {
     }
     const proxy =
       http.proxy === undefined ? undefined : String(await this.value(http.proxy, [...path, "proxy"]));
-    const answerMs = http.answer_timeout === undefined ? undefined : durationMs(http.answer_timeout);
+    const answerMs = http.response_timeout === undefined ? undefined : durationMs(http.response_timeout);
     return {
       proxy,
       secrets,
@@ -287,8 +287,8 @@ class ProjectReader {
   }
 }
 
-/** A warehouse's ledger as a shelf: it is opened for each use, and shared with a run that has it open. */
-function ledgerShelf(warehouse: Warehouse): SealedShelf {
+/** A warehouse's ledger as the place for tokens: it is opened for each use, and shared with a run that has it open. */
+function ledgerTokens(warehouse: Warehouse): SealedTokenTable {
   const use = async <T>(work: (session: WarehouseSession) => Promise<T>): Promise<T> => {
     const session = await warehouse.open();
     try {

@@ -44,13 +44,13 @@ export class StreamTotals {
    * What came is in the tables, in quarantine, or was left out: nothing else may happen to a record.
    * @throws BridgeError INCOMPLETE
    */
-  checkSums({ added, changed, same, doubled }: RowCounts): void {
+  checkSums({ added, changed, unchanged, doubled }: RowCounts): void {
     const { received, leftOut, quarantined } = this;
-    const accounted = added + changed + same + doubled + leftOut + quarantined;
+    const accounted = added + changed + unchanged + doubled + leftOut + quarantined;
     if (accounted === received) return;
     throw new BridgeError(
       "INCOMPLETE",
-      `${received} records came, and ${accounted} are accounted for: ${added} added, ${changed} changed, ${same} the same, ${doubled} doubled, ${leftOut} left out, ${quarantined} in quarantine.`,
+      `${received} records came, and ${accounted} are accounted for: ${added} added, ${changed} changed, ${unchanged} unchanged, ${doubled} doubled, ${leftOut} left out, ${quarantined} in quarantine.`,
       { hint: "This is a fault of early-bridge itself; please report it." },
     );
   }

@@ -9,11 +9,11 @@ export interface ServiceOptions {
   readonly seed?: number | undefined;
   /** requests in any second, at most; null: no limit */
   readonly perSecond?: number | null | undefined;
-  /** share of answers that fail, from 0 to 1 */
+  /** share of responses that fail, from 0 to 1 */
   readonly failing?: number | undefined;
   /** the ways in which they fail */
   readonly faults?: readonly FaultKind[] | undefined;
-  /** time before an answer, in ms */
+  /** time before a response, in ms */
   readonly latencyMs?: number | undefined;
 }
 

@@ -19,7 +19,7 @@ export interface Warehouse {
   readonly title: string;
   /** SQL that gives a user of the warehouse exactly what a bridge into the schema needs */
   grants(schema: string): string;
-  /** @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_FOREIGN, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */
+  /** @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */
   open(options?: { readonly readOnly?: boolean }): Promise<WarehouseSession>;
 }
 
@@ -61,20 +61,26 @@ export interface RowCounts {
   readonly added: number;
   readonly changed: number;
   /** came again, and were as they stood */
-  readonly same: number;
+  readonly unchanged: number;
   /** no longer given by the API (replace only) */
   readonly removed: number;
   /** records that came more than once between two checkpoints: the last one counts */
   readonly doubled: number;
 }
 
-export const NO_ROWS: RowCounts = Object.freeze({ added: 0, changed: 0, same: 0, removed: 0, doubled: 0 });
+export const NO_ROWS: RowCounts = Object.freeze({
+  added: 0,
+  changed: 0,
+  unchanged: 0,
+  removed: 0,
+  doubled: 0,
+});
 
 export function addCounts(a: RowCounts, b: RowCounts): RowCounts {
   return {
     added: a.added + b.added,
     changed: a.changed + b.changed,
-    same: a.same + b.same,
+    unchanged: a.unchanged + b.unchanged,
     removed: a.removed + b.removed,
     doubled: a.doubled + b.doubled,
   };
@@ -84,7 +90,7 @@ export function addCounts(a: RowCounts, b: RowCounts): RowCounts {
 export interface SchemaChange {
   readonly table: string;
   readonly column: string | undefined;
-  readonly change: "table added" | "column added" | "type widened";
+  readonly change: "table_added" | "column_added" | "type_widened";
   readonly fromType?: string | undefined;
   readonly toType?: string | undefined;
 }
@@ -133,7 +139,7 @@ export interface StreamLoad {
  * incomplete: rows may be missing, and the cursor stayed; paused: the API's limit is used up; stopped: on request;
  * broken off: the process is gone
  */
-export type RunOutcome = "running" | "done" | "incomplete" | "paused" | "stopped" | "failed" | "broken off";
+export type RunOutcome = "running" | "done" | "incomplete" | "paused" | "stopped" | "failed" | "broken_off";
 
 export interface RunStart {
   readonly bridge: string;

@@ -20,7 +20,7 @@ export function carried(stream: StreamInput, answer: (asked: Asked) => Answered,
     database,
     events,
     async run(options: Pick<BridgeOptions, "streams"> = {}) {
-      const fake = fakeApi({ streams: { s: stream }, api: { pace: { at_once: 2 } } }, answer);
+      const fake = fakeApi({ streams: { s: stream }, api: { rate_limit: { concurrency: 2 } } }, answer);
       await fake.clock.sleep(HOUR * runs++);
       const checkpoint = checkpointRows === undefined ? undefined : { rows: checkpointRows };
       const bridge = openBridge({

@@ -52,7 +52,7 @@ const answer =
   (response) =>
     response.writeHead(status, { "content-type": "application/json", ...headers }).end(body);
 
-/** What happens to the answer of one request in the middle; `always`: to that of every request from there on. */
+/** What happens to the response of one request in the middle; `always`: to that of every request from there on. */
 export const FAULTS: Readonly<Record<string, Write>> = {
   "a stray refusal": answer(429, "{}", { "retry-after": "0" }),
   "a failure": answer(503, "{}"),

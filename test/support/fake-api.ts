@@ -41,7 +41,7 @@ export function fakeApi(
   const connector = defineConnector(
     {
       connector: "fake",
-      api: { url: BASE, sign_in: "none", pace: { at_once: 4 }, ...whole.api },
+      api: { url: BASE, sign_in: "none", rate_limit: { concurrency: 4 }, ...whole.api },
       streams: whole.streams,
     } as ConnectorInput,
     code,

@@ -14,7 +14,7 @@ const CSV = {
   header: true as const,
   encoding: "utf-8",
   skip_lines: 0,
-  ended: false,
+  final_line_break: false,
 };
 
 function records(answer: AnswerDefinition, body: string | Uint8Array, path = "$[*]"): unknown {
@@ -65,7 +65,7 @@ describe("CSV", () => {
   it.each([
     ["csv", 'a,b\n"1,2', "BODY_TRUNCATED"],
     ["csv", "a,b\n1,2\n3", "BODY_TRUNCATED"],
-    [{ csv: { ...CSV, ended: true } }, "a,b\n1,2\n3,4", "BODY_TRUNCATED"],
+    [{ csv: { ...CSV, final_line_break: true } }, "a,b\n1,2\n3,4", "BODY_TRUNCATED"],
     ["csv", "<!DOCTYPE html><title>Sign in</title>", "BODY_HTML"],
     ["json_lines", '{"id":1}\n{"id":', "BODY_TRUNCATED"],
     ["xml", "<a><b>1</b>", "BODY_TRUNCATED"],
@@ -140,7 +140,7 @@ describe("packed bodies", () => {
 });
 
 describe("lists of values", () => {
-  it("are named by their first row, or by names elsewhere in the answer", () => {
+  it("are named by their first row, or by names elsewhere in the response", () => {
     expect(namedRows([["id", "day"], [1, "x"], [2]], true)).toEqual([
       { id: 1, day: "x" },
       { id: 2, day: null },

@@ -25,7 +25,7 @@ const CSV_DEFAULTS: CsvDefinition = {
   header: true,
   encoding: "utf-8",
   skip_lines: 0,
-  ended: false,
+  final_line_break: false,
 };
 
 /** `records` tells which XML elements are lists even where there is one only. */
@@ -78,7 +78,7 @@ export function parseBody(bytes: Uint8Array, where: Where): unknown {
       const message = `The JSON breaks off after ${bytes.length} bytes.`;
       throw new BridgeError("BODY_TRUNCATED", message, { where, cause });
     }
-    const message = `The answer is no valid JSON; it begins: ${beginOf(bytes)}`;
+    const message = `The response is not valid JSON; it begins: ${beginOf(bytes)}`;
     throw new BridgeError("BODY_NOT_JSON", message, { where, cause });
   }
 }
@@ -110,7 +110,7 @@ function readLines(bytes: Uint8Array, where: Where): unknown[] {
   return linesToRecords(text.split("\n"), where);
 }
 
-/** Records of whole lines; only the last of them may be the broken end of an answer. */
+/** Records of whole lines; only the last of them may be the broken end of a response. */
 export function linesToRecords(lines: readonly string[], where: Where): unknown[] {
   const records: unknown[] = [];
   for (const [i, line] of lines.entries()) {
@@ -119,7 +119,10 @@ export function linesToRecords(lines: readonly string[], where: Where): unknown[
       records.push(parseExactJson(line));
     } catch (cause) {
       if (i === lines.length - 1)
-        throw new BridgeError("BODY_TRUNCATED", "The last line of the answer breaks off.", { where, cause });
+        throw new BridgeError("BODY_TRUNCATED", "The last line of the response breaks off.", {
+          where,
+          cause,
+        });
       records.push(line);
     }
   }
@@ -130,7 +133,7 @@ function decodeText(bytes: Uint8Array, encoding: string, where: Where): string {
   try {
     return new TextDecoder(encoding, { fatal: true }).decode(bytes);
   } catch (cause) {
-    throw new BridgeError("BODY_UNREADABLE", `The answer is not written in ${encoding}.`, { where, cause });
+    throw new BridgeError("BODY_UNREADABLE", `The response is not written in ${encoding}.`, { where, cause });
   }
 }
 
@@ -151,7 +154,7 @@ function readCsv(bytes: Uint8Array, csv: CsvDefinition, where: Where): unknown[]
   const text = decodeText(bytes, csv.encoding, where);
   if (isWebPage(text)) throw webPage(bytes, "CSV", where);
   const isEnded = text === "" || text.endsWith("\n");
-  if (csv.ended && !isEnded) throw brokenOff(where);
+  if (csv.final_line_break && !isEnded) throw brokenOff(where);
   const rows = parseCsv(text, csv, where);
   const header = csv.header === true ? rows.shift() : csv.header;
   if (header === undefined) return [];
@@ -178,7 +181,7 @@ export function csvError(cause: unknown, where: Where): BridgeError {
     });
   if (code === "CSV_QUOTE_NOT_CLOSED")
     return new BridgeError("BODY_TRUNCATED", "The CSV breaks off inside a quoted field.", { where, cause });
-  return new BridgeError("BODY_UNREADABLE", `The answer is no valid CSV: ${message}.`, { where, cause });
+  return new BridgeError("BODY_UNREADABLE", `The response is not valid CSV: ${message}.`, { where, cause });
 }
 
 export function brokenOff(where: Where): BridgeError {
@@ -263,7 +266,7 @@ function readXml(bytes: Uint8Array, parser: XMLParser, where: Where): unknown {
     const cut = !/>\s*$/.test(text) || /^Unclosed/.test(msg);
     const message = cut
       ? `The XML breaks off after ${bytes.length} bytes.`
-      : `The answer is no valid XML: ${msg} (line ${line}).`;
+      : `The response is not valid XML: ${msg} (line ${line}).`;
     throw new BridgeError(cut ? "BODY_TRUNCATED" : "BODY_UNREADABLE", message, { where });
   }
   try {

@@ -155,7 +155,7 @@ describe("resolveLink", () => {
       "https://api.huts.example:8443/",
     ])
       expect(() => resolveLink(link, page, origins)).toThrow(
-        expect.objectContaining({ code: "LINK_FOREIGN" }),
+        expect.objectContaining({ code: "LINK_NOT_OURS" }),
       );
   });
 });
@@ -245,7 +245,7 @@ describe("readPage", () => {
       0xff,
       ...new TextEncoder().encode('"]}'),
     ]);
-    expect(() => readPage({ body: bytes, headers: {} }, plan)).toThrow(/no valid JSON/);
+    expect(() => readPage({ body: bytes, headers: {} }, plan)).toThrow(/not valid JSON/);
   });
 
   it("suggests where the records may be", () => {

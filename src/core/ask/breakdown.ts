@@ -1,11 +1,11 @@
-/** Figures by dimensions: requests that keep the API's limits, and their answers joined again. Pure. */
+/** Figures by dimensions: requests that keep the API's limits, and their responses joined again. Pure. */
 
 import { BridgeError, type Where } from "../errors.js";
 import { isPlainObject, stringifyExact } from "../shape/exact-json.js";
 
 export interface Names {
   readonly names: readonly string[];
-  readonly at_most?: number | undefined;
+  readonly max_per_request?: number | undefined;
 }
 
 /**
@@ -18,7 +18,7 @@ export function measureGroups(
   measures: Names | undefined,
   where: Where,
 ): readonly (readonly string[])[] {
-  const most = dimensions?.at_most ?? Number.POSITIVE_INFINITY;
+  const most = dimensions?.max_per_request ?? Number.POSITIVE_INFINITY;
   if (dimensions !== undefined && dimensions.names.length > most) {
     const message = `${dimensions.names.length} dimensions are asked for, and the API takes ${most}.`;
     throw new BridgeError("CONFIG_INVALID", message, {
@@ -27,7 +27,7 @@ export function measureGroups(
     });
   }
   if (measures === undefined) return [[]];
-  const size = measures.at_most ?? measures.names.length;
+  const size = measures.max_per_request ?? measures.names.length;
   const groups: (readonly string[])[] = [];
   for (let at = 0; at < measures.names.length; at += size) groups.push(measures.names.slice(at, at + size));
   if (groups.length > 1 && dimensions === undefined) {
@@ -40,7 +40,7 @@ export function measureGroups(
 /**
  * Records of several answers with the same dimensions, joined to one each, in the order of their first coming.
  * A row that only some answers hold keeps what it has; what is no row at all stays as it is, for quarantine.
- * Memory: all records of the answers.
+ * Memory: all records of the responses.
  */
 export function joinOnDimensions(
   answers: readonly (readonly unknown[])[],

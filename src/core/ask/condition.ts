@@ -13,7 +13,7 @@ export interface Condition {
   unlike(values: Readonly<Record<string, unknown>>): string | undefined;
 }
 
-/** What conditions may look at: those over a record, and those over an answer. */
+/** What conditions may look at: those over a record, and those over a response. */
 const NAMES = { record: ["record"], answer: ["status", "headers", "body"] } as const;
 export type ConditionKind = keyof typeof NAMES;
 

@@ -39,7 +39,7 @@ export function describeStream(stream: CompiledStream, known: KnownState = {}): 
     ["windows", definition.windows === undefined ? [] : [windowsText(definition.windows, known)]],
     ["asks", askedTexts(definition)],
     ["pages", definition.report !== undefined ? [] : [pagesText(definition.pages)]],
-    ["detail", definition.expand === undefined ? [] : [detailText(definition.expand)]],
+    ["expand", definition.expand === undefined ? [] : [expandText(definition.expand)]],
     ["from", cursorTexts(stream, known)],
     ["keeps", definition.where === undefined ? [] : [`records for which ${definition.where}`]],
   ] as const;
@@ -49,7 +49,7 @@ export function describeStream(stream: CompiledStream, known: KnownState = {}): 
   };
 }
 
-function detailText(expand: NonNullable<StreamDefinition["expand"]>): string {
+function expandText(expand: NonNullable<StreamDefinition["expand"]>): string {
   const asked = expand.link === undefined ? requestText(expand) : `GET the address in ${expand.link}`;
   return `${asked} for each record`;
 }
@@ -71,7 +71,7 @@ function askedTexts(definition: StreamDefinition): string[] {
   const groups =
     measures === undefined
       ? 1
-      : Math.ceil(measures.names.length / (measures.at_most ?? measures.names.length));
+      : Math.ceil(measures.names.length / (measures.max_per_request ?? measures.names.length));
   const split =
     groups === 1
       ? []
@@ -133,7 +133,7 @@ function windowsText(
   const order = windows.order === "newest_first" ? "newest first" : "oldest first";
   const inParts = parts === undefined ? "" : ` in ${partsText(parts)}`;
   const done = since === undefined ? "" : `, done up to ${since}${inParts}`;
-  return `of ${windows.span} from ${windows.begin} to ${windows.until ?? "now"}, ${order}${many}${done}`;
+  return `of ${windows.span} from ${windows.start} to ${windows.end ?? "now"}, ${order}${many}${done}`;
 }
 
 function partsText(count: number): string {

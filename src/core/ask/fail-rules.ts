@@ -1,4 +1,4 @@
-/** What an answer means beyond its status: the connector's own rules, in CEL. Pure. */
+/** What a response means beyond its status: the connector's own rules, in CEL. Pure. */
 
 import type { FailRuleDefinition } from "../define/ask-schema.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
@@ -8,7 +8,7 @@ import { compileJsonPath, type JsonPath } from "./json-path.js";
 export interface FailRule {
   readonly when: Condition;
   readonly means: FailRuleDefinition["means"];
-  readonly say: JsonPath | undefined;
+  readonly message: JsonPath | undefined;
   /** whether the rule looks into the body at all */
   readonly readsBody: boolean;
 }
@@ -23,8 +23,8 @@ export function compileFailRules(rules: readonly FailRuleDefinition[]): FailRule
   return rules.map((rule) => ({
     when: compileCondition(rule.when, "answer"),
     means: rule.means,
-    say: rule.say === undefined ? undefined : compileJsonPath(rule.say),
-    readsBody: /\bbody\b/.test(rule.when) || rule.say !== undefined,
+    message: rule.message === undefined ? undefined : compileJsonPath(rule.message),
+    readsBody: /\bbody\b/.test(rule.when) || rule.message !== undefined,
   }));
 }
 
@@ -35,7 +35,7 @@ export function unlikeInRule(
 ): string | undefined {
   const { status, headers, body } = answer;
   const unlike = when.unlike({ status, headers, body: readsBody ? body() : null });
-  return unlike && `fails_when ${when.text} can never hold: ${unlike}.`;
+  return unlike && `rules ${when.text} can never hold: ${unlike}.`;
 }
 
 /** The first rule that holds; `body` is called once, and only where a rule looks into it. */
@@ -48,9 +48,8 @@ export function judge(
     if (rule.readsBody) tree ??= { body: answer.body() };
     const values = { status: answer.status, headers: answer.headers, body: tree?.body ?? null };
     if (!holdsOrMissing(rule.when, values)) continue;
-    const words = rule.say?.first(tree?.body);
-    const why =
-      typeof words === "string" && words !== "" ? words : `its fails_when rule holds: ${rule.when.text}`;
+    const words = rule.message?.first(tree?.body);
+    const why = typeof words === "string" && words !== "" ? words : `its rules rule holds: ${rule.when.text}`;
     return { means: rule.means, why: why.length > 200 ? `${why.slice(0, 199)}…` : why };
   }
   return undefined;

@@ -17,7 +17,7 @@ const ENDING = {
 /** What looks alike and tells of no further page. */
 const OTHER = /prev|request|access|csrf|current|self|first|last|type|expire/i;
 
-/** Names, without case and signs, by which an answer says that there is more. */
+/** Names, without case and signs, by which a response says that there is more. */
 const NEXT_NAMES =
   /^(next|(next|continuation|scroll)(link|page|pageurl|pagelink|url|uri|href|cursor|token|pagetoken|pagecursor|id)|odatanextlink|scrollid|endcursor)$/;
 const MORE_NAMES = /^(hasmore|hasnext|hasnextpage|more|moreresults|hasmoreresults|moreavailable)$/;
@@ -39,14 +39,14 @@ export interface FirstPage {
 }
 
 /**
- * Why a first page may not be the only one, though the connector takes it so: it knows of no pages and the answer
- * does, or a place that `pages` names is absent while the page is full or the answer has something that may be meant.
+ * Why a first page may not be the only one, though the connector takes it so: it knows of no pages and the response
+ * does, or a place that `pages` names is absent while the page is full or the response has something that may be meant.
  * An API that leaves the value out on its last page seldom has any of that there.
  */
 export function missingPlace(
   pages: PagesDefinition | undefined,
   first: FirstPage,
-  /** the records are in a list of the answer, and what is around them is not theirs */
+  /** the records are in a list of the response, and what is around them is not theirs */
   inList: boolean,
 ): string | undefined {
   if (first.page.received === 0) return undefined;
@@ -79,19 +79,19 @@ function absentPlace(
     if (found.length === 0 && received < size) continue;
     const seen =
       found.length > 0
-        ? `The answer has ${found.slice(0, 3).join(", ")}.`
+        ? `The response has ${found.slice(0, 3).join(", ")}.`
         : "The page is full: another size under pages.size would show whether there is more.";
     return `Nothing is at pages.${name}: ${placeText(place)}, so this page is taken as the only one. ${seen}`;
   }
   return undefined;
 }
 
-/** What an answer tells of further pages to a connector that knows of none. */
+/** What a response tells of further pages to a connector that knows of none. */
 function unknownPages(first: FirstPage, inList: boolean): string | undefined {
   const said = headerSays(first) ?? (inList ? bodySays(first) : undefined);
   return (
     said &&
-    `The answer says that there is more than its ${first.page.received} records (${said}), and the stream has no pages: write how to get the next one.`
+    `The response says that there is more than its ${first.page.received} records (${said}), and the stream has no pages: write how to get the next one.`
   );
 }
 

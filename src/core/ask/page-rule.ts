@@ -145,7 +145,7 @@ function nextPage(
     const isFull = page.received > 0 && page.received >= (position.size ?? progress.fullPage);
     return isFull && pages.total !== undefined ? { at: "end", unless: following } : { at: "end" };
   }
-  const cut = pages.at_most !== undefined && progress.pages >= pages.at_most;
+  const cut = pages.max_pages !== undefined && progress.pages >= pages.max_pages;
   return cut ? { at: "end", cut: true } : following;
 }
 
@@ -278,7 +278,7 @@ function pagesAhead(pages: PagesDefinition, position: PagePosition, page: PageRe
   const allPages =
     wholeNumber(page.envelope.totalPages) ??
     (total === undefined || size === 0 ? 0 : Math.ceil(total / size));
-  const most = Math.min(allPages, pages.at_most ?? allPages);
+  const most = Math.min(allPages, pages.max_pages ?? allPages);
   const common = position.size === undefined ? {} : { size: position.size };
   if (position.at === "number" && position.number === pages.number) {
     return Array.from({ length: Math.max(0, most - 1) }, (_, i) => ({

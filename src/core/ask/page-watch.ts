@@ -8,7 +8,7 @@ import type { NextPage, PagePosition } from "./page-position.js";
 import { wholeNumber } from "./page-rule.js";
 import type { PageRead } from "./read-page.js";
 
-export interface Sighting {
+export interface PageFindings {
   /** the page brings nothing new, and the one before it was the last: it is not to be taken */
   readonly repeats: boolean;
   /** where pages overlap: how far records that came in since the page before have moved the others */
@@ -76,7 +76,7 @@ export class PageWatch {
    * `onlyALook`: a total says that the page before was the last; a page with nothing new says the same.
    * @throws BridgeError PAGE_REPEATED
    */
-  look(position: PagePosition, page: PageRead, where: Where, onlyALook = false): Sighting {
+  look(position: PagePosition, page: PageRead, where: Where, onlyALook = false): PageFindings {
     this.pages++;
     this.empty = page.received === 0 ? this.empty + 1 : 0;
     if (this.empty > MOST_EMPTY) {
@@ -98,13 +98,13 @@ export class PageWatch {
     const { wentBack } = this;
     const before = this.recent;
     const shift = this.shiftOf(position, page);
-    const sighting = { ...found, shift, stale: repeated, ids, before, wentBack };
+    const findings = { ...found, shift, stale: repeated, ids, before, wentBack };
     this.soughtBack = false;
     this.previous = page.records;
     this.end = position.at === "offset" ? position.offset + page.received : 0;
     this.recent = [...this.recent, ids].slice(-PAGES_KEPT);
     if (this.recordsMove()) this.known = [...this.known, new Set(ids)].slice(-PAGES_KEPT);
-    return sighting.notice === undefined ? { ...sighting, notice: this.totalChanged(page) } : sighting;
+    return findings.notice === undefined ? { ...findings, notice: this.totalChanged(page) } : findings;
   }
 
   /** Forgets the page that was looked at last, and found to be one too many: it is asked for once more. */
@@ -224,7 +224,7 @@ export class PageWatch {
     throw new BridgeError("PAGE_REPEATED", `${what} holds the same records as the one before it.`, {
       where,
       hint: numbered
-        ? `Either the API does not heed ${parameter}, or it gives its last page again past the end: then write past_end: repeats under pages.`
+        ? `Either the API does not heed ${parameter}, or it gives its last page again past the end: then write after_last_page: repeats under pages.`
         : `The API does not move on with ${parameter}: check pages.`,
     });
   }

@@ -85,7 +85,7 @@ export class PassCount {
 
   /**
    * Notes a page's records, or a piece of them.
-   * @throws BridgeError KEY_NOT_UNIQUE where two different records of one answer have the same key
+   * @throws BridgeError KEY_NOT_UNIQUE where two different records of one response have the same key
    */
   take(page: Counted, where: Where): void {
     const { records, ids } = page;
@@ -127,7 +127,7 @@ export class PassCount {
     if (this.sharing > 0)
       return new BridgeError(
         "KEY_NOT_UNIQUE",
-        `${this.sharing} records of one answer share the key ${this.key.join(", ")} with another.`,
+        `${this.sharing} records of one response share the key ${this.key.join(", ")} with another.`,
       );
     if (doubt !== undefined) return incomplete(doubt, DOUBT_HINT);
     const share = 2 ** this.keys.level;
@@ -185,7 +185,7 @@ function keyNotUnique(
     more === undefined
       ? undefined
       : `On this page, key: [${[...key, more].join(", ")}] tells all records from each other.`;
-  const message = `Two different records of one answer have the same ${key.join(", ")} ${id}: the key does not tell records from each other.`;
+  const message = `Two different records of one response have the same ${key.join(", ")} ${id}: the key does not tell records from each other.`;
   return new BridgeError("KEY_NOT_UNIQUE", message, { where, hint });
 }
 

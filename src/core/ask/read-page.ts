@@ -32,10 +32,10 @@ export interface ReadPlan {
 export interface RecordRules {
   readonly where?: Condition | undefined;
   readonly keep?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
-  readonly tag: Readonly<Record<string, unknown>>;
+  readonly add: Readonly<Record<string, unknown>>;
 }
 
-/** An answer as it came; headers by lower-case name. */
+/** A response as it came; headers by lower-case name. */
 export interface Answer {
   /** default: 200 */
   readonly status?: number | undefined;
@@ -46,7 +46,7 @@ export interface Answer {
 export interface PageRead {
   /** the envelope's values that the plan asks for */
   readonly envelope: Readonly<Partial<Record<EnvelopeName, unknown>>>;
-  /** records of the answer, before any was left out */
+  /** records of the response, before any was left out */
   readonly received: number;
   readonly records: readonly unknown[];
   /** records that were left out by rules or because they are old */
@@ -68,7 +68,7 @@ const SLICE = 5000;
 
 /**
  * Reads one page.
- * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND, ANSWER_UNLIKE
+ * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND, RESPONSE_UNLIKE
  */
 export function readPage(
   answer: Answer,
@@ -128,15 +128,15 @@ export function withRecords(page: PageRead, records: readonly unknown[]): PageRe
   return pageFrom(records, [], page);
 }
 
-/** The page with the rules applied: tags put in, records left out; what no rule can judge goes to quarantine. */
+/** The page with the rules applied: fields added, records left out; what no rule can judge goes to quarantine. */
 export function applyRules(page: PageRead, rules: RecordRules): PageRead {
-  const { where, keep, tag } = rules;
-  if (where === undefined && keep === undefined && Object.keys(tag).length === 0) return page;
+  const { where, keep, add } = rules;
+  if (where === undefined && keep === undefined && Object.keys(add).length === 0) return page;
   const issues: Issue[] = [];
   const records: unknown[] = [];
   for (const raw of page.records) {
     // a copy: the page's own records are compared with the next page's
-    const record = isPlainObject(raw) ? { ...raw, ...tag } : raw;
+    const record = isPlainObject(raw) ? { ...raw, ...add } : raw;
     try {
       if (isKept(record, where, keep)) records.push(record);
     } catch (error) {
@@ -149,15 +149,15 @@ export function applyRules(page: PageRead, rules: RecordRules): PageRead {
 }
 
 /**
- * The page without the records that `where` leaves out by what the list says of them: their details need not be asked
- * for. What cannot be judged without its detail stays.
+ * The page without the records that `where` leaves out by what the list says of them: they need not be asked
+ * for. What cannot be judged before it is expanded stays.
  */
-export function leaveOutEarly(page: PageRead, { where, tag }: RecordRules): PageRead {
+export function leaveOutEarly(page: PageRead, { where, add }: RecordRules): PageRead {
   if (where === undefined) return page;
   const mayStay = (raw: unknown) => {
     if (!isPlainObject(raw)) return true;
     try {
-      return where.holds({ record: { ...raw, ...tag } });
+      return where.holds({ record: { ...raw, ...add } });
     } catch {
       return true;
     }
@@ -216,7 +216,7 @@ export function readEnvelope(body: unknown, headers: HeaderValues, plan: ReadPla
 function answeredError(body: unknown, where: Where): BridgeError {
   const words = apiWords(body);
   const said = words === undefined ? "." : `: ${words}`;
-  return new BridgeError("ANSWER_UNLIKE", `The API answers with an error instead of records${said}`, {
+  return new BridgeError("RESPONSE_UNLIKE", `The API answers with an error instead of records${said}`, {
     where,
   });
 }
@@ -231,7 +231,7 @@ function listsFound(body: unknown, first: readonly unknown[], plan: ReadPlan, wh
     where,
     hint: isPlainObject(first[0])
       ? `Perhaps ${key}: ${longer} is meant.`
-      : "If they are rows of values, write answer: { json: { header_row: true } }, or names where they are elsewhere.",
+      : "If they are rows of values, write response: { json: { header_row: true } }, or names where they are elsewhere.",
   });
 }
 
@@ -251,8 +251,12 @@ function recordsNotFound(body: unknown, plan: ReadPlan, where: Where): BridgeErr
     suggestion !== undefined && key === "records"
       ? `Perhaps records: ${suggestion} is meant.`
       : `Correct ${key} of the stream.`;
-  return new BridgeError("RECORDS_NOT_FOUND", `Nothing is at ${key}: ${paths}. The answer holds: ${seen}.`, {
-    where,
-    hint,
-  });
+  return new BridgeError(
+    "RECORDS_NOT_FOUND",
+    `Nothing is at ${key}: ${paths}. The response holds: ${seen}.`,
+    {
+      where,
+      hint,
+    },
+  );
 }

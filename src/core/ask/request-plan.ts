@@ -42,7 +42,7 @@ export function checkBaseUrl(text: string, what: string, where: Where): string {
     url = new URL(text);
   } catch (cause) {
     const hint = /^[\w.-]+(:\d+)?(\/|$)/.test(text) ? `Write https://${text} instead.` : undefined;
-    throw new BridgeError("URL_INVALID", `${what} is "${text}", which is no whole address.`, {
+    throw new BridgeError("URL_INVALID", `${what} is "${text}", which is not a complete URL.`, {
       where,
       hint,
       cause,
@@ -164,7 +164,7 @@ function fillJson(json: unknown, values: TemplateValues): unknown {
 /**
  * The next page's address as the API wrote it, made whole: absolute, or relative to the page that gave it
  * (RFC 3986, section 5). http in front of the page's own https host is a proxy's mistake and is set right.
- * @throws BridgeError LINK_FOREIGN when it leads to an origin that is none of the API's own
+ * @throws BridgeError LINK_NOT_OURS when it leads to an origin that is none of the API's own
  */
 export function resolveLink(
   link: string,
@@ -187,5 +187,5 @@ export function resolveLink(
   }
   if (origins.includes(url.origin)) return url.href;
   const message = `The next page's address leads to ${url.origin}, which is not the API's own.`;
-  throw new BridgeError("LINK_FOREIGN", message, { where });
+  throw new BridgeError("LINK_NOT_OURS", message, { where });
 }

@@ -7,7 +7,7 @@ import { unzipSync } from "fflate";
 import { Inflate } from "pako";
 import { BridgeError, isBridgeError, type Where } from "../errors.js";
 
-/** An answer is not unpacked beyond this: bytes. */
+/** A response is not unpacked beyond this: bytes. */
 export const MOST_UNPACKED = 256 * 1024 * 1024;
 
 export function isGzip(bytes: Uint8Array): boolean {
@@ -28,14 +28,14 @@ export function unpack(bytes: Uint8Array, where: Where, mostBytes = MOST_UNPACKE
     if (isZip(bytes)) return unzip(bytes, where, mostBytes);
   } catch (cause) {
     if (isBridgeError(cause)) throw cause;
-    const message = `The packed answer cannot be unpacked: ${(cause as Error).message}.`;
+    const message = `The packed response cannot be unpacked: ${(cause as Error).message}.`;
     throw new BridgeError("BODY_TRUNCATED", message, { where, cause });
   }
   return [bytes];
 }
 
 export function tooLarge(mostBytes: number, where: Where): BridgeError {
-  const message = `The answer holds more than ${Math.floor(mostBytes / 1e6)} MB when it is unpacked.`;
+  const message = `The response holds more than ${Math.floor(mostBytes / 1e6)} MB when it is unpacked.`;
   return new BridgeError("BODY_TOO_LARGE", message, { where });
 }
 

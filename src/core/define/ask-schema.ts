@@ -16,7 +16,7 @@ import {
   positiveDuration,
   positiveFixed,
   scalar,
-} from "./words.js";
+} from "./text-schemas.js";
 
 export const apiPath = z
   .string()
@@ -64,7 +64,7 @@ const csvSchema = z
       .refine(isEncoding, "must be an encoding's name, such as utf-8 or windows-1252")
       .default("utf-8")
       .describe("As the WHATWG Encoding standard names it"),
-    ended: z
+    final_line_break: z
       .boolean()
       .default(false)
       .describe("Every line ends with a line break, the last one too: a body that does not broke off"),
@@ -72,7 +72,7 @@ const csvSchema = z
   })
   .describe("CSV, RFC 4180");
 
-const answerSchema = z
+const responseSchema = z
   .union([
     z.enum(["json", "json_lines", "csv", "xml"]),
     z.strictObject({ csv: csvSchema }),
@@ -93,7 +93,7 @@ const answerSchema = z
             .describe("Records are lists of values; a page's first holds the names"),
           names: jsonPathText
             .optional()
-            .describe("Records are lists of values; the names are there in the answer"),
+            .describe("Records are lists of values; the names are there in the response"),
         })
         .refine(
           ({ header_row, names }) => (header_row === undefined) !== (names === undefined),
@@ -102,7 +102,7 @@ const answerSchema = z
     }),
   ])
   .default("json")
-  .describe("How the answer is written. gzip and zip are undone by themselves");
+  .describe("How the response is written. gzip and zip are undone by themselves");
 
 export const failRuleSchema = z
   .strictObject({
@@ -110,9 +110,9 @@ export const failRuleSchema = z
     means: z
       .enum(["retry", "stop", "skip", "halve"])
       .describe("retry: it passes; stop: it fails; skip: nothing is there; halve: the window is too large"),
-    say: jsonPathText.optional().describe("Where the API's own words are in the body"),
+    message: jsonPathText.optional().describe("Where the API's own words are in the body"),
   })
-  .describe("What an answer means beyond its status");
+  .describe("What a response means beyond its status");
 
 export const pagesSchema = z
   .strictObject({
@@ -143,7 +143,7 @@ export const pagesSchema = z
       .enum(["empty", "short"])
       .default("empty")
       .describe("Without a word from the API: an empty page ends, or one that is not full"),
-    past_end: z
+    after_last_page: z
       .enum(["empty", "repeats"])
       .default("empty")
       .describe("repeats: past its end the API gives its last page again"),
@@ -152,7 +152,7 @@ export const pagesSchema = z
       .min(1)
       .optional()
       .describe("Records asked for again with each offset, against records that move meanwhile"),
-    at_most: z.int().min(1).optional().describe("Pages that the API gives at most, however many there are"),
+    max_pages: z.int().min(1).optional().describe("Pages that the API gives at most, however many there are"),
   })
   .superRefine((pages, context) => {
     const kinds = (["token", "link", "number", "offset", "after"] as const).filter(
@@ -182,8 +182,8 @@ const requestShape = {
     .describe("Query parameters; a list is repeated; what has no value is left out"),
   headers: z.record(z.string(), filled).default({}),
   body: bodySchema.optional(),
-  answer: answerSchema,
-  fails_when: z.array(failRuleSchema).default([]).describe("What answers mean; the first that holds counts"),
+  response: responseSchema,
+  rules: z.array(failRuleSchema).default([]).describe("What responses mean; the first that holds counts"),
 } as const;
 
 export const requestKeys = { ...requestShape, pages: pagesSchema.optional() } as const;
@@ -200,7 +200,7 @@ export function oneMethod(
 }
 
 export const valuesRequest = z
-  .strictObject({ ...requestKeys, values: jsonPathText.describe("Where the values are in the answer") })
+  .strictObject({ ...requestKeys, values: jsonPathText.describe("Where the values are in the response") })
   .superRefine((request, context) => oneMethod(request, context));
 
 export const listsSchema = z
@@ -209,7 +209,7 @@ export const listsSchema = z
     z
       .strictObject({
         ...requestKeys,
-        values: jsonPathText.describe("Where the values are in the answer"),
+        values: jsonPathText.describe("Where the values are in the response"),
         join: z.string().optional().describe("Join them into one text with this between"),
       })
       .superRefine((request, context) => oneMethod(request, context)),
@@ -244,7 +244,7 @@ export const windowsSchema = z
     from: z
       .string()
       .optional()
-      .describe("Parameter that takes the window's begin; or write {from} elsewhere"),
+      .describe("Parameter that takes the window's start; or write {from} elsewhere"),
     to: z.string().optional().describe("Parameter that takes the window's end; or write {to} elsewhere"),
     to_is: z
       .enum(["exclusive", "inclusive"])
@@ -252,10 +252,10 @@ export const windowsSchema = z
       .describe(
         "inclusive: the API gives records at `to` as well, so the last moment before the end is sent",
       ),
-    begin: pastMoment.describe(
+    start: pastMoment.describe(
       "Where the first window begins: a time, or a duration before now such as -P1Y",
     ),
-    until: moment
+    end: moment
       .optional()
       .describe("Where the last window ends: a time or a duration from now; default: now"),
     order: z.enum(["oldest_first", "newest_first"]).default("oldest_first"),
@@ -269,16 +269,16 @@ export const windowsSchema = z
       .describe("Time zone in which windows of days and months begin"),
     format: instantFormat,
     smallest: positiveDuration.default("PT1M").describe("A window is not halved below this"),
-    cut_at: z
+    max_records: z
       .int()
       .min(1)
       .optional()
       .describe("The API gives this many records at most, and silently leaves out the rest"),
   })
-  .superRefine(({ begin, until }, context) => {
+  .superRefine(({ start, end }, context) => {
     // a relative one compared with an absolute one changes with time
-    if (until !== undefined && instantMicros(begin) >= instantMicros(until))
-      context.addIssue({ code: "custom", message: "must be later than begin", path: ["until"] });
+    if (end !== undefined && instantMicros(start) >= instantMicros(end))
+      context.addIssue({ code: "custom", message: "must be later than start", path: ["end"] });
   })
   .describe("Asked in windows of time; which are done is kept");
 
@@ -314,15 +314,18 @@ export const reportSchema = z
         ({ get, link }) => (get === undefined) !== (link === undefined),
         "must hold one of get or link",
       ),
-    at_once: z.int().min(1).default(1).describe("Reports under way at the same time, at most"),
-    again_when: z.array(scalar).default([]).describe("States after which it is submitted anew: expired, say"),
+    concurrency: z.int().min(1).default(1).describe("Reports under way at the same time, at most"),
+    resubmit_states: z
+      .array(scalar)
+      .default([])
+      .describe("States after which it is submitted anew: expired, say"),
   })
   .describe("Asked for in three steps: submit, look until it is done, download");
 
 const namesSchema = z
   .strictObject({
     names: z.array(z.string()).min(1),
-    at_most: z.int().min(1).optional().describe("How many the API takes in one request"),
+    max_per_request: z.int().min(1).optional().describe("How many the API takes in one request"),
   })
   .describe("Names to ask for");
 
@@ -340,12 +343,12 @@ export const expandSchema = z
     ...requestShape,
     link: fieldPath
       .optional()
-      .describe("The record's field that holds the detail's address, within the API's own origins"),
+      .describe("The record's field that holds the address to ask, within the API's own origins"),
     fields: z
       .record(nameText, fieldPath)
       .default({})
       .describe("Values for the request's {name}, from the record's fields"),
-    record: jsonPathText.default("$").describe("Where the detail is in the answer"),
+    record: jsonPathText.default("$").describe("Where what is wanted is in the response"),
     at: fieldPath.optional().describe("Put it there; left out, its fields join the record's own"),
   })
   .superRefine((request, context) => {
@@ -357,7 +360,7 @@ export const expandSchema = z
 
 export type RequestDefinition = z.output<z.ZodObject<typeof requestShape>>;
 export type PagesDefinition = z.output<typeof pagesSchema>;
-export type AnswerDefinition = z.output<typeof answerSchema>;
+export type AnswerDefinition = z.output<typeof responseSchema>;
 export type CsvDefinition = z.output<typeof csvSchema>;
 export type BodyDefinition = z.output<typeof bodySchema>;
 export type Place = z.output<typeof place>;

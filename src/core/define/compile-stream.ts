@@ -54,7 +54,7 @@ export interface CompiledStream {
   readonly report: CompiledReport | undefined;
   /** what is asked for the records; for a report, its download */
   readonly request: CompiledRequest;
-  /** what is asked for each record's detail */
+  /** what is asked for each record with expand */
   readonly expand: CompiledRequest | undefined;
   readonly key: readonly (readonly string[])[];
   readonly columns: ReadonlyMap<string, ColumnRule>;
@@ -78,7 +78,7 @@ export function compileStream(
   const records = [definition.records].flat();
   const asked = report === undefined ? definition : { ...definition, get: report.download.get ?? "/" };
   const compile = (request: RequestDefinition, recordsKey: string, paths: readonly string[]) =>
-    compileRequest(request, paths, connector.api.fails_when, { stream: name, recordsKey });
+    compileRequest(request, paths, connector.api.rules, { stream: name, recordsKey });
   const valueRequests = (key: "lists" | "each", all: Readonly<Record<string, unknown>>) =>
     new Map(
       Object.entries(all)
@@ -102,7 +102,7 @@ export function compileStream(
         ...(report.poll.link === undefined ? [] : [report.poll.link]),
       ]),
     },
-    request: compileRequest(asked, records, connector.api.fails_when, {
+    request: compileRequest(asked, records, connector.api.rules, {
       stream: name,
       delta: definition.cursor?.delta,
     }),
@@ -118,7 +118,7 @@ export function compileStream(
   };
 }
 
-/** A detail whose address is in the record has no path of its own. */
+/** An expansion whose address is in the record has no path of its own. */
 function withPath(expand: ExpandDefinition): ExpandDefinition {
   return expand.link === undefined ? expand : { ...expand, get: "/" };
 }
@@ -133,7 +133,7 @@ function isValuesRequest(source: unknown): source is ValuesRequest {
   return typeof source === "object" && source !== null && !Array.isArray(source) && "values" in source;
 }
 
-/** `records` are the JSONPaths of what is wanted from the answer. */
+/** `records` are the JSONPaths of what is wanted from the response. */
 function compileRequest(
   definition: RequestDefinition & { readonly pages?: PagesDefinition | undefined },
   records: readonly string[],
@@ -150,22 +150,22 @@ function compileRequest(
     template: definition,
     plan: {
       stream: of.stream,
-      answer: compileAnswer(definition.answer, records),
+      answer: compileAnswer(definition.response, records),
       records: records.map(compileJsonPath),
       recordsKey: of.recordsKey,
       envelope: { ...pages.envelope, ...delta },
     },
     pages,
-    fails: compileFailRules([...definition.fails_when, ...commonRules]),
+    fails: compileFailRules([...definition.rules, ...commonRules]),
   };
 }
 
 function compileCursor(declared: StreamDefinition["cursor"]): CursorRule | undefined {
   if (declared === undefined) return undefined;
-  const { field, query, begin, overlap, order, filter, format } = declared;
+  const { field, query, start, overlap, order, bounds, format } = declared;
   const kind = field !== undefined ? "field" : declared.delta !== undefined ? "delta" : "last_run";
   const parts = field === undefined ? undefined : fieldParts(field);
-  return { kind, field: parts, query, begin, overlap, order, filter, format };
+  return { kind, field: parts, query, start, overlap, order, bounds, format };
 }
 
 function compileColumns(declared: StreamDefinition["columns"]): Map<string, ColumnRule> {

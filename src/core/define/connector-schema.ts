@@ -27,7 +27,7 @@ import {
   nameText,
   scalar,
   urlTemplate,
-} from "./words.js";
+} from "./text-schemas.js";
 
 const settingSchema = z
   .strictObject({
@@ -61,15 +61,15 @@ const rateKeys = {
     .describe("Requests in 24 hours, at most; spent, a run ends at a checkpoint"),
 } as const;
 
-const paceSchema = z
+const rateLimitSchema = z
   .strictObject({
     ...rateKeys,
-    at_once: z.int().min(1).max(64).default(4).describe("Requests under way at the same time, at most"),
-    patience: fixedDuration
+    concurrency: z.int().min(1).max(64).default(4).describe("Requests under way at the same time, at most"),
+    max_wait: fixedDuration
       .default("PT15M")
       .describe("The longest wait for the API's limits; what takes longer ends the run at a checkpoint"),
     groups: z
-      .record(nameText, z.strictObject({ ...rateKeys, at_once: z.int().min(1).max(64).optional() }))
+      .record(nameText, z.strictObject({ ...rateKeys, concurrency: z.int().min(1).max(64).optional() }))
       .default({})
       .describe("Narrower limits for some addresses; streams name their group"),
   })
@@ -86,12 +86,12 @@ const apiSchema = z.strictObject({
     .strictObject({ get: apiPath })
     .optional()
     .describe("A cheap request that any signed-in account may make"),
-  pace: paceSchema.prefault({}),
+  rate_limit: rateLimitSchema.prefault({}),
   headers: z.record(z.string(), z.string()).default({}).describe("Sent with every request"),
-  fails_when: z
+  rules: z
     .array(failRuleSchema)
     .default([])
-    .describe("What answers mean, for all streams; a stream's own rules go first"),
+    .describe("What responses mean, for all streams; a stream's own rules go first"),
 });
 
 const columnSchema = z
@@ -110,7 +110,7 @@ const columnSchema = z
   });
 
 /** A text is any value, unless it is plainly meant as a duration. */
-function isBegin(text: string): boolean {
+function isStart(text: string): boolean {
   return /^[+-]P/.test(text) || isDuration(text) ? durationSign(text) < 0 : true;
 }
 
@@ -125,8 +125,8 @@ const cursorSchema = z
       .string()
       .optional()
       .describe("The query parameter that asks for records after a value; or write {since} elsewhere"),
-    begin: z
-      .union([z.string().refine(isBegin, "must be a value, or a duration before now such as -P90D"), z.int()])
+    start: z
+      .union([z.string().refine(isStart, "must be a value, or a duration before now such as -P90D"), z.int()])
       .optional()
       .describe(
         "Where the first run begins: a value, sent as it stands, or a duration before now such as -P90D",
@@ -143,7 +143,7 @@ const cursorSchema = z
       .describe(
         "ascending: a broken-off run goes on by value; descending: reading stops where what is known begins",
       ),
-    filter: z
+    bounds: z
       .enum(["inclusive", "exclusive"])
       .default("exclusive")
       .describe("inclusive: the API gives records at the value as well, so none need be asked for again"),
@@ -173,7 +173,7 @@ const streamSchema = z
     where: conditionText("record")
       .optional()
       .describe("Records for which this CEL condition over record does not hold are left out"),
-    tag: z
+    add: z
       .record(nameText, z.union([filled, z.number(), z.boolean()]))
       .default({})
       .describe("Fields put into every record: constants, or {name} of settings and parts"),
@@ -183,9 +183,9 @@ const streamSchema = z
       .optional()
       .describe("The field, or fields, that identify a record"),
     columns: z.record(fieldPath, columnSchema).default({}).describe("Rules by field path"),
-    pace: z
+    rate_limit: z
       .strictObject({
-        group: nameText.optional().describe("One of api.pace.groups"),
+        group: nameText.optional().describe("One of api.rate_limit.groups"),
         cost: z.number().positive().default(1).describe("What one request counts in the limits"),
       })
       .optional(),

@@ -49,7 +49,7 @@ export function checkConnector(value: unknown, source: Pick<YamlFile, "name" | "
   return connector;
 }
 
-/** Keys of a sign-in whose texts are paths into an answer or plain words: braces there name no setting. */
+/** Keys of a sign-in whose texts are paths into a response or plain words: braces there name no setting. */
 const PLAIN_KEYS = new Set(["fields", "token", "name", "prefix", "cookie", "scope", "redirect_path"]);
 
 /** Checks every text of a sign-in for the settings it asks for. */

@@ -44,10 +44,14 @@ describe("a connector file", () => {
       api: {
         url: "{+base}/v2",
         sign_in: { oauth2: "client_credentials", token_url: "{+base}/oauth/token", scope: "bookings.read" },
-        pace: { per_second: 20, at_once: 4 },
+        rate_limit: { per_second: 20, concurrency: 4 },
         probe: { get: "/me" },
-        fails_when: [
-          { when: "has(body.error) && body.error.code == 'busy'", means: "retry", say: "$.error.message" },
+        rules: [
+          {
+            when: "has(body.error) && body.error.code == 'busy'",
+            means: "retry",
+            message: "$.error.message",
+          },
         ],
       },
       streams: {
@@ -60,7 +64,7 @@ describe("a connector file", () => {
           cursor: {
             field: "changed_at",
             query: "changed_after",
-            begin: "2026-01-01",
+            start: "2026-01-01",
             overlap: "PT5M",
             order: "ascending",
           },
@@ -70,7 +74,7 @@ describe("a connector file", () => {
       },
     };
     expect(defineConnector(input)).toEqual(checkText(DEMO));
-    expectTypeOf(defineConnector(input).api.pace.at_once).toEqualTypeOf<number>();
+    expectTypeOf(defineConnector(input).api.rate_limit.concurrency).toEqualTypeOf<number>();
     expectTypeOf<AccountSettings[string]>().toEqualTypeOf<string | number | boolean | undefined>();
   });
 
@@ -96,7 +100,7 @@ describe("a connector file", () => {
       "per_second: 20",
       "per_second: fast",
       "CONFIG_INVALID",
-      "api.pace.per_second must be a number; text is given",
+      "api.rate_limit.per_second must be a number; text is given",
       "",
     ],
     ["client_credentials", "implicit", "CONFIG_INVALID", "api.sign_in", ""],

@@ -1,7 +1,7 @@
 /** The schema of a project's bridges.yaml. */
 
 import { z } from "zod";
-import { nameText, positiveFixed } from "./words.js";
+import { nameText, positiveFixed } from "./text-schemas.js";
 
 /** Rows and time between two checkpoints, at most, where a bridge says nothing else. */
 export const CHECKPOINT_DEFAULTS = Object.freeze({ rows: 200_000, every: "PT30S" });
@@ -15,9 +15,9 @@ const httpSchema = z
     user_agent: z.string().optional(),
     headers: z.record(z.string(), z.string()).optional().describe("Sent with every request of the account"),
     connect_timeout: positiveFixed.optional().describe("Until a connection stands; default PT10S"),
-    answer_timeout: positiveFixed
+    response_timeout: positiveFixed
       .optional()
-      .describe("Until an answer begins, and between its pieces; default PT60S"),
+      .describe("Until a response begins, and between its pieces; default PT60S"),
     ca: z.string().optional().describe("File with the certificates of a custom authority, PEM"),
     cert: z.string().optional().describe("File with our own certificate, for mutual TLS, PEM"),
     key: z.string().optional().describe("File with the key of our own certificate, PEM"),
@@ -57,7 +57,9 @@ export const bridgeStreamsSchema = z
       write: z
         .enum(writeModes)
         .optional()
-        .describe("upsert: by key (default where there is one); replace: built aside, swapped in at the end"),
+        .describe(
+          "upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end",
+        ),
     }),
   )
   .describe("The streams to carry; left out, all of them");

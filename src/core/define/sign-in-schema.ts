@@ -1,7 +1,7 @@
 /** How a connector says that an API is signed in to: one schema for each scheme. */
 
 import { z } from "zod";
-import { duration, filled, jsonPathText, urlTemplate } from "./words.js";
+import { duration, filled, jsonPathText, urlTemplate } from "./text-schemas.js";
 
 const basic = z
   .strictObject({
@@ -130,12 +130,12 @@ const session = z
         xml: filled.optional().describe("Body as XML text; values are escaped"),
         token: jsonPathText
           .optional()
-          .describe("Where the token is in the answer; XML is read into the same tree"),
-        cookie: z.string().optional().describe("The answer's cookie that is the token"),
+          .describe("Where the token is in the response; XML is read into the same tree"),
+        cookie: z.string().optional().describe("The response's cookie that is the token"),
         send: sent
           .optional()
           .describe("Default: a cookie goes back as it came, a token as Authorization: Bearer"),
-        lives: duration.optional().describe("How long a session lasts; left out, until a 401"),
+        lifetime: duration.optional().describe("How long a session lasts; left out, until a 401"),
         sign_out: urlTemplate.optional().describe("Address that a POST ends the session at"),
       })
       .refine(

@@ -43,9 +43,9 @@ export function checkStream(connector: Connector, name: string, source: Source):
       [...known, ...Object.keys(stream.expand.fields)],
       source,
     );
-  for (const [tag, text] of Object.entries(stream.tag))
+  for (const [field, text] of Object.entries(stream.add))
     if (typeof text === "string")
-      checkNames(textNames(text), [...path, "tag", tag], [...listed, ...parts], source);
+      checkNames(textNames(text), [...path, "add", field], [...listed, ...parts], source);
   checkPosition(stream, path, source);
   measureGroups(stream.dimensions, stream.measures, { file: source.place([...path, "dimensions"]) });
   checkGroup(connector, stream, path, source);
@@ -171,11 +171,11 @@ function checkPosition(stream: StreamDefinition, path: Path, source: Source): vo
 }
 
 function checkGroup(connector: Connector, stream: StreamDefinition, path: Path, source: Source): void {
-  const group = stream.pace?.group;
-  const groups = Object.keys(connector.api.pace.groups);
+  const group = stream.rate_limit?.group;
+  const groups = Object.keys(connector.api.rate_limit.groups);
   if (group === undefined || groups.includes(group)) return;
-  const message = `${formatIssuePath([...path, "pace", "group"])} names ${group}, which is no group of api.pace.`;
-  throw unknownName(message, [...path, "pace", "group"], source, namesHint(group, groups, "Groups"));
+  const message = `${formatIssuePath([...path, "rate_limit", "group"])} names ${group}, which is no group of api.rate_limit.`;
+  throw unknownName(message, [...path, "rate_limit", "group"], source, namesHint(group, groups, "Groups"));
 }
 
 function checkNames(names: readonly string[], path: Path, known: readonly string[], source: Source): void {

@@ -134,7 +134,7 @@ export class LearnedLimit {
     this.nextMs = Math.max(this.nextMs, sentMs - CAUGHT_UP_MS) + cost / this.rate;
   }
 
-  /** An answer that was no refusal. */
+  /** A response that was no refusal. */
   answered(sent: Sent, nowMs: number): void {
     const { cost, among, sentMs } = sent;
     this.mostTaken = Math.max(this.mostTaken, among);
@@ -157,14 +157,14 @@ export class LearnedLimit {
     else if (Number.isFinite(this.taken)) this.tryMoreAtOnce(nowMs);
   }
 
-  /** A refusal: ms that nothing is sent for. `toldMs`: the time that the API names itself. */
-  refused({ sentMs, among }: Sent, nowMs: number, toldMs: number | undefined): number {
+  /** A refusal: ms that nothing is sent for. `namedMs`: the time that the API names itself. */
+  refused({ sentMs, among }: Sent, nowMs: number, namedMs: number | undefined): number {
     this.refusedToMs = sentMs;
     // beside as few as are known to get in, it is no matter of how many there are at once
     if (among > this.taken || !Number.isFinite(this.taken))
       this.fewestRefused = Math.min(this.fewestRefused, among);
     // several were under way together: they tell of one and the same event
-    if (sentMs <= this.refusedMs) return toldMs ?? 0;
+    if (sentMs <= this.refusedMs) return namedMs ?? 0;
     // after a wait, some may have got in beside those that were refused
     const lateIn = this.inARow > 1 ? this.late : 0;
     const someGotIn = this.inARow === 0 || lateIn > 0;
@@ -187,10 +187,10 @@ export class LearnedLimit {
     } else if (++this.inARow === 2 && this.rate !== undefined) this.lower(this.rate);
     if (someGotIn && this.episodes > 1) {
       if (this.rate === undefined)
-        this.undecided = { among, sinceMs, untilMs: nowMs + this.backOffMs(toldMs) };
+        this.undecided = { among, sinceMs, untilMs: nowMs + this.backOffMs(namedMs) };
       else if (repeats) this.lower(this.rate);
     }
-    const holdMs = this.backOffMs(toldMs);
+    const holdMs = this.backOffMs(namedMs);
     this.restart(Math.max(nowMs + holdMs, this.nextMs));
     return holdMs;
   }
@@ -318,10 +318,10 @@ export class LearnedLimit {
   }
 
   /** The time that the API names; longer, where that was not long enough. */
-  private backOffMs(toldMs: number | undefined): number {
-    if (toldMs !== undefined && this.inARow === 1) return toldMs;
+  private backOffMs(namedMs: number | undefined): number {
+    if (namedMs !== undefined && this.inARow === 1) return namedMs;
     let ownMs = FIRST_HOLD_MS;
     for (let n = 1; n < this.inARow && ownMs < LONGEST_HOLD_MS; n++) ownMs *= ownMs < STEEP_HOLD_MS ? 2 : 1.2;
-    return Math.max(toldMs ?? 0, Math.min(LONGEST_HOLD_MS, ownMs));
+    return Math.max(namedMs ?? 0, Math.min(LONGEST_HOLD_MS, ownMs));
   }
 }

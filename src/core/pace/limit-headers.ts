@@ -6,7 +6,7 @@ import { parseDictionary, parseItem, parseList } from "structured-headers";
 export type HeaderValues = Readonly<Record<string, string | undefined>>;
 
 /** Limits told by one response; every part may be missing. Times are milliseconds from the response on. */
-export interface LimitsTold {
+export interface ReportedLimits {
   /** requests per window */
   readonly limit?: number | undefined;
   readonly windowMs?: number | undefined;
@@ -19,10 +19,10 @@ export interface LimitsTold {
 }
 
 /**
- * Reads Retry-After, the RateLimit fields (draft) and the usual X-RateLimit forms. Moments are read against the answer's
+ * Reads Retry-After, the RateLimit fields (draft) and the usual X-RateLimit forms. Moments are read against the response's
  * own Date (RFC 9110, section 6.6.1), for the API's clock may be off from ours; `nowMs` stands in where it tells none.
  */
-export function readLimits(headers: HeaderValues, nowMs: number): LimitsTold {
+export function readLimits(headers: HeaderValues, nowMs: number): ReportedLimits {
   return {
     ...rateLimitFields(headers),
     ...countHeaders(headers, apiTime(headers, nowMs)),
@@ -31,8 +31,8 @@ export function readLimits(headers: HeaderValues, nowMs: number): LimitsTold {
 }
 
 function apiTime({ date }: HeaderValues, nowMs: number): number {
-  const told = date === undefined ? Number.NaN : Date.parse(date);
-  return Number.isNaN(told) ? nowMs : told;
+  const reported = date === undefined ? Number.NaN : Date.parse(date);
+  return Number.isNaN(reported) ? nowMs : reported;
 }
 
 /** RFC 9110, section 10.2.3: seconds, or an HTTP date. Undefined for anything else. */
@@ -45,7 +45,7 @@ export function retryAfter(headers: HeaderValues, nowMs: number): number | undef
 }
 
 /** `RateLimit-Policy: "default";q=20;w=1` and `RateLimit: "default";r=5;t=1` (draft-ietf-httpapi-ratelimit-headers). */
-function rateLimitFields(headers: HeaderValues): LimitsTold {
+function rateLimitFields(headers: HeaderValues): ReportedLimits {
   const policy = firstParameters(headers["ratelimit-policy"]);
   const now = firstParameters(headers.ratelimit);
   return {
@@ -80,23 +80,23 @@ function numbersOf(entries: Iterable<readonly [string, unknown]>): [string, numb
 }
 
 /** `RateLimit-Limit`, `X-RateLimit-Limit`, `X-Rate-Limit-Limit`, and the same with Remaining and Reset. */
-function countHeaders(headers: HeaderValues, nowMs: number): LimitsTold {
+function countHeaders(headers: HeaderValues, nowMs: number): ReportedLimits {
   const pick = (part: string) =>
     headers[`ratelimit-${part}`] ?? headers[`x-ratelimit-${part}`] ?? headers[`x-rate-limit-${part}`];
-  const told: { -readonly [K in keyof LimitsTold]: LimitsTold[K] } = {};
+  const reported: { -readonly [K in keyof ReportedLimits]: ReportedLimits[K] } = {};
   const limit = pick("limit");
   if (limit !== undefined) {
     // "20" or "20, 20;w=1" or "20;w=1"
     const count = /^\s*(\d+)/.exec(limit);
     const window = /;\s*w=(\d+)/.exec(limit);
-    if (count !== null) told.limit = Number(count[1]);
-    if (window !== null) told.windowMs = Number(window[1]) * 1000;
+    if (count !== null) reported.limit = Number(count[1]);
+    if (window !== null) reported.windowMs = Number(window[1]) * 1000;
   }
   const remaining = numberOf(pick("remaining"));
-  if (remaining !== undefined) told.remaining = remaining;
+  if (remaining !== undefined) reported.remaining = remaining;
   const reset = pick("reset");
-  if (reset !== undefined) told.resetMs = resetMs(reset, nowMs);
-  return told;
+  if (reset !== undefined) reported.resetMs = resetMs(reset, nowMs);
+  return reported;
 }
 
 /** A reset is seconds from now, an epoch in seconds or milliseconds, or a date: its size tells which. */

@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import type { LimitsTold } from "./limit-headers.js";
+import type { ReportedLimits } from "./limit-headers.js";
 import { Pace, type PaceLimits, type PaceTicket } from "./pace.js";
 
 /** A strict API: no more than `limit` arrivals in any window. Requests take random times there and back. */
@@ -9,11 +9,11 @@ function simulate(
   api: { limit: number; windowMs: number },
   requests: number,
   randomMs: () => number,
-  tell: (remaining: number) => LimitsTold | undefined = () => undefined,
+  tell: (remaining: number) => ReportedLimits | undefined = () => undefined,
 ) {
   const pace = new Pace(limits);
   const arrivals: number[] = [];
-  const open: { ticket: PaceTicket; backAtMs: number; told: LimitsTold | undefined }[] = [];
+  const open: { ticket: PaceTicket; backAtMs: number; told: ReportedLimits | undefined }[] = [];
   let now = 0;
   let refused = 0;
   let lastSent = 0;
@@ -75,7 +75,12 @@ describe("Pace", () => {
   });
 
   it("learns a limit that headers tell", () => {
-    const tell = (remaining: number): LimitsTold => ({ limit: 10, windowMs: 1000, remaining, resetMs: 1000 });
+    const tell = (remaining: number): ReportedLimits => ({
+      limit: 10,
+      windowMs: 1000,
+      remaining,
+      resetMs: 1000,
+    });
     const { refused, permitted } = simulate({ atOnce: 1 }, { limit: 10, windowMs: 1000 }, 500, () => 3, tell);
     expect(refused).toBe(0);
     expect(500 / permitted).toBeGreaterThan(0.95);

@@ -1,16 +1,16 @@
 /**
  * The pace of one account: when the next request may go. A pure state machine; the clock is passed in.
  *
- *   waitMs(now) ──▶ 0: take(now), it is counted   ──▶ … ──▶ received(ticket, told, now) or refused(ticket, now)
+ *   waitMs(now) ──▶ 0: take(now), it is counted   ──▶ … ──▶ received(ticket, reported, now) or refused(ticket, now)
  *               └─▶ ms to wait, or Infinity: until another request has come back
  *
  * Each limit is a sliding window over the last requests. The API counts a request when it arrives, which is after
- * it was sent and before the answer came: a place in the window becomes free one window after the latest moment
+ * it was sent and before the response came: a place in the window becomes free one window after the latest moment
  * the request can have arrived, so the API never sees more than it permits.
  */
 
 import { LearnedLimit } from "./learned-limit.js";
-import type { LimitsTold } from "./limit-headers.js";
+import type { ReportedLimits } from "./limit-headers.js";
 import { type Sent, SlidingWindow } from "./sliding-window.js";
 
 export interface PaceLimits {
@@ -89,7 +89,7 @@ export class Pace {
     this.learned?.take(sent);
     const { budget } = this;
     if (budget !== undefined) {
-      // until an answer tells, what was not used in the longest time to a reset is taken to be there
+      // until a response tells, what was not used in the longest time to a reset is taken to be there
       if (nowMs >= budget.untilMs)
         this.budget = {
           left: Math.max(cost, this.mostLeft - this.sentSince(nowMs - this.longestMs)),
@@ -109,23 +109,23 @@ export class Pace {
     ticket.arrivedMs = nowMs + MOST_LAG_MS;
   }
 
-  /** The answer came, or the request failed (nothing is told then). */
-  received(ticket: PaceTicket, nowMs: number, told: LimitsTold | undefined): void {
+  /** The response came, or the request failed (nothing is told then). */
+  received(ticket: PaceTicket, nowMs: number, reported: ReportedLimits | undefined): void {
     if (!this.close(ticket, nowMs)) return;
-    if (told === undefined) return;
-    this.learn(told, ticket, nowMs);
+    if (reported === undefined) return;
+    this.learn(reported, ticket, nowMs);
     this.learned?.answered(ticket, nowMs);
   }
 
   /** The API answered 429: nobody goes before the time it names, or before a back-off of ours. */
-  refused(ticket: PaceTicket, nowMs: number, told: LimitsTold): void {
+  refused(ticket: PaceTicket, nowMs: number, reported: ReportedLimits): void {
     if (!this.close(ticket, nowMs)) return;
     // the limit was not free yet when it was taken to be
     if (ticket.sentMs > this.refusedMs) this.countedEarly = Math.max(0, this.countedEarly - 0.1);
     this.refusedMs = nowMs;
-    this.learn(told, { ...ticket, cost: 0 }, nowMs);
-    const toldMs = told.retryAfterMs ?? told.resetMs;
-    this.holdUntil(nowMs + (this.learned?.refused(ticket, nowMs, toldMs) ?? toldMs ?? SECOND_MS));
+    this.learn(reported, { ...ticket, cost: 0 }, nowMs);
+    const namedMs = reported.retryAfterMs ?? reported.resetMs;
+    this.holdUntil(nowMs + (this.learned?.refused(ticket, nowMs, namedMs) ?? namedMs ?? SECOND_MS));
   }
 
   /** Nothing goes before this moment. */
@@ -155,8 +155,12 @@ export class Pace {
   }
 
   /** `cost`: what the request counted in the limits; 0 where it was refused. */
-  private learn(told: LimitsTold, { sentMs, cost }: Pick<Sent, "sentMs" | "cost">, nowMs: number): void {
-    const { limit, windowMs, remaining, resetMs } = told;
+  private learn(
+    reported: ReportedLimits,
+    { sentMs, cost }: Pick<Sent, "sentMs" | "cost">,
+    nowMs: number,
+  ): void {
+    const { limit, windowMs, remaining, resetMs } = reported;
     if (remaining !== undefined) this.remaining = remaining;
     if (limit !== undefined && limit >= 1 && windowMs !== undefined && windowMs > 0) {
       const known = this.windows.find((window) => window.windowMs === windowMs);

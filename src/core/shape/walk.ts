@@ -53,7 +53,7 @@ export class Walk {
     let next = 0;
     for (const key in object) {
       const value = object[key];
-      let field = order[next];
+      let field: FieldNode | undefined = order[next];
       if (field === undefined || field.key !== key) {
         field = fields.get(key) ?? this.newField(node, key, table);
       }

@@ -21,7 +21,7 @@ const rule = (options: Partial<CursorRule> = {}): CursorRule => ({
   field: ["at"],
   query: "after",
   order: "ascending",
-  filter: "exclusive",
+  bounds: "exclusive",
   format: "date_time",
   ...options,
 });
@@ -132,9 +132,9 @@ describe("a pass that is broken off again and again", () => {
 
 describe("where a pass begins", () => {
   it.each([
-    [{ begin: "-P90D" }, "2026-08-03T00:00:00Z"],
-    [{ begin: "2026-01-01" }, "2026-01-01"],
-    [{ begin: 17 }, "17"],
+    [{ start: "-P90D" }, "2026-08-03T00:00:00Z"],
+    [{ start: "2026-01-01" }, "2026-01-01"],
+    [{ start: 17 }, "17"],
     [{}, undefined],
   ])("first, with %j, it is %s", (options, since) => {
     expect(startOfCursor(rule(options), undefined, NOW).since).toBe(since);
@@ -256,8 +256,8 @@ describe("values", () => {
     expect(field.span([{ at: "abc" }])).toMatchObject({ missing: 1, strange: 1 });
   });
 
-  it("a relative begin is compared with numbers that tell times, and told where they do not", () => {
-    const options = { begin: "-P90D" };
+  it("a relative start is compared with numbers that tell times, and told where they do not", () => {
+    const options = { start: "-P90D" };
     const since = startOfCursor(rule(options), undefined, NOW).since!;
     const old = NOW / 1000 - 100 * 86_400;
     const field = () => new CursorField({ ...rule(options), field: ["at"] }, NOW);

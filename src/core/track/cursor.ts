@@ -37,13 +37,13 @@ export interface CursorRule {
   readonly field?: readonly string[] | undefined;
   readonly query?: string | undefined;
   /** where a first run begins: a value of the field, or an ISO 8601 duration before now as `-P90D` */
-  readonly begin?: string | number | undefined;
+  readonly start?: string | number | undefined;
   /** asked for again before the cursor: an ISO 8601 duration, or a number for a numeric field */
   readonly overlap?: string | number | undefined;
   /** the order in which the API gives records */
   readonly order: "ascending" | "descending" | "any";
   /** whether the API's filter gives records at the value itself */
-  readonly filter: "inclusive" | "exclusive";
+  readonly bounds: "inclusive" | "exclusive";
   /** how an instant is sent */
   readonly format: InstantFormat;
 }
@@ -183,10 +183,10 @@ export function savedValue(text: string, kind: CursorKind | undefined): CursorVa
 }
 
 function sinceOf(rule: CursorRule, saved: SavedCursor | undefined, nowMs: number): string | undefined {
-  if (saved?.value === undefined) return beginValue(rule.begin, nowMs);
+  if (saved?.value === undefined) return startValue(rule.start, nowMs);
   if (rule.kind === "delta") return saved.value;
   const value = savedValue(saved.value, saved.kind);
-  const overlap = rule.overlap ?? (rule.filter === "inclusive" ? 0 : undefined);
+  const overlap = rule.overlap ?? (rule.bounds === "inclusive" ? 0 : undefined);
   const unit = value.kind === "number" ? (declaredUnit(rule) ?? epochUnit(value.near, nowMs)) : undefined;
   const since = withOverlap(value, overlap, unit);
   if (since !== undefined) return since;
@@ -210,11 +210,11 @@ function stepBack(position: PagePosition): PagePosition {
   return { ...position, offset: Math.max(0, position.offset - (position.size ?? 0)) };
 }
 
-/** An absolute begin as it is, a relative one (an ISO 8601 duration) as an instant. */
-export function beginValue(begin: string | number | undefined, nowMs: number): string | undefined {
-  if (typeof begin !== "string" || !isDuration(begin)) return begin === undefined ? undefined : String(begin);
+/** An absolute start as it is, a relative one (an ISO 8601 duration) as an instant. */
+export function startValue(start: string | number | undefined, nowMs: number): string | undefined {
+  if (typeof start !== "string" || !isDuration(start)) return start === undefined ? undefined : String(start);
   const now = Temporal.Instant.fromEpochMilliseconds(nowMs).toZonedDateTimeISO("UTC");
-  return formatInstant(now.add(Temporal.Duration.from(begin)).epochMilliseconds * 1000);
+  return formatInstant(now.add(Temporal.Duration.from(start)).epochMilliseconds * 1000);
 }
 
 /**
@@ -242,8 +242,8 @@ export function comparableSince(
     {
       hint:
         kind === "number" && time?.kind === "instant"
-          ? "If they tell times, write format: seconds or format: milliseconds; else write begin as a number."
-          : "Write begin in the way in which the field is written.",
+          ? "If they tell times, write format: seconds or format: milliseconds; else write start as a number."
+          : "Write start in the way in which the field is written.",
     },
   );
 }

@@ -19,7 +19,7 @@ describe("where a stream stands", () => {
     expect(describeCursors(cursors, undefined, NOW)).toBe(text);
   });
 
-  const windows = windowsSchema.parse({ span: "P1D", begin: "2026-10-01" });
+  const windows = windowsSchema.parse({ span: "P1D", start: "2026-10-01" });
   it.each<[string, [string, string][], string | undefined]>([
     ["without gaps", [["2026-10-01", "2026-10-20"]], "2026-10-20T00:00:00Z"],
     [

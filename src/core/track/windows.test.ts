@@ -5,7 +5,7 @@ import { type Covered, cover, gaps, halve, openWindows, type Window, windowValue
 
 const NOW = Date.UTC(2026, 10, 1, 12, 30);
 const DAY = 86_400_000;
-const rule = (options: object = {}) => windowsSchema.parse({ span: "P7D", begin: "2026-10-01", ...options });
+const rule = (options: object = {}) => windowsSchema.parse({ span: "P7D", start: "2026-10-01", ...options });
 
 const zone = fc.constantFrom(
   "UTC",
@@ -35,13 +35,13 @@ describe("windows", () => {
   it("leave no gap and no overlap, over any range, span and change of the clock", () => {
     fc.assert(
       fc.property(span, zone, window, fc.boolean(), (length, inZone, { fromMs, toMs }, newest) => {
-        const begin = new Date(fromMs).toISOString();
-        const until = new Date(toMs).toISOString();
+        const start = new Date(fromMs).toISOString();
+        const end = new Date(toMs).toISOString();
         const of = rule({
           span: length,
           zone: inZone,
-          begin,
-          until,
+          start,
+          end,
           format: "milliseconds",
           order: newest ? "newest_first" : "oldest_first",
         });
@@ -58,7 +58,7 @@ describe("windows", () => {
   });
 
   it("end and begin with whole seconds, so that no second is in two of them", () => {
-    const of = rule({ span: "PT1H", begin: "2026-11-01T12:00:00Z" });
+    const of = rule({ span: "PT1H", start: "2026-11-01T12:00:00Z" });
     const first = openWindows(of, [], NOW + 500);
     expect(first).toEqual([{ fromMs: NOW - 1_800_000, toMs: NOW }]);
     // what was done to the middle of a second is asked for from its beginning
@@ -112,7 +112,7 @@ describe("windows", () => {
     expect(openWindows(rule({ overlap: "P2D" }), covered, NOW)).toEqual([
       { fromMs: Date.UTC(2026, 9, 29), toMs: NOW },
     ]);
-    expect(openWindows(rule({ until: "2026-10-31" }), covered, NOW)).toEqual([]);
+    expect(openWindows(rule({ end: "2026-10-31" }), covered, NOW)).toEqual([]);
   });
 
   it.each([

@@ -6,7 +6,7 @@
 import { Temporal } from "temporal-polyfill";
 import type { WindowsDefinition } from "../define/ask-schema.js";
 import { instantMicros } from "../shape/date-time.js";
-import { beginValue } from "./cursor.js";
+import { startValue } from "./cursor.js";
 import { formatMoment } from "./cursor-value.js";
 
 export interface Window {
@@ -55,11 +55,11 @@ export function openWindows(rule: WindowsDefinition, covered: Covered, nowMs: nu
   return rule.order === "newest_first" ? windows.reverse() : windows;
 }
 
-/** From the declared begin (its day's midnight, for windows of days and longer) to now or the declared end. */
+/** From the declared start (its day's midnight, for windows of days and longer) to now or the declared end. */
 export function wholeRange(rule: WindowsDefinition, nowMs: number): Window {
-  const begin = momentMs(rule.begin, nowMs);
+  const begin = momentMs(rule.start, nowMs);
   const fromMs = isOfDays(rule) ? startOfDay(begin, rule.zone) : cutDown(rule, begin);
-  const toMs = rule.until === undefined ? cutDown(rule, nowMs) : -cutDown(rule, -momentMs(rule.until, nowMs));
+  const toMs = rule.end === undefined ? cutDown(rule, nowMs) : -cutDown(rule, -momentMs(rule.end, nowMs));
   return { fromMs, toMs };
 }
 
@@ -72,7 +72,7 @@ export function cutDown({ format }: WindowsDefinition, ms: number): number {
 }
 
 function momentMs(text: string, nowMs: number): number {
-  return Math.floor(instantMicros(beginValue(text, nowMs) ?? "") / 1000);
+  return Math.floor(instantMicros(startValue(text, nowMs) ?? "") / 1000);
 }
 
 function isOfDays({ span, format }: WindowsDefinition): boolean {

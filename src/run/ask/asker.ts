@@ -68,10 +68,10 @@ export class Asker {
   firstAsked: string | undefined;
   /** page sizes that the API takes, where it refused the one asked for first */
   private readonly sizes = new Map<CompiledRequest, number>();
-  /** requests whose answers have told of a next page where the connector says that they do */
+  /** requests whose responses have told of a next page where the connector says that they do */
   private readonly placesSeen = new Set<CompiledRequest>();
   private readonly concealed: readonly FieldSteps[];
-  /** the same for an answer that holds a piece of a record only: a path may have begun outside it */
+  /** the same for a response that holds a piece of a record only: a path may have begun outside it */
   private readonly concealedInPieces: readonly FieldSteps[];
   /** requests that have given a list of records */
   private readonly listsSeen = new Set<CompiledRequest>();
@@ -136,7 +136,7 @@ export class Asker {
     this.options.onEvent?.({ type: "notice", message });
   }
 
-  /** Sends a request and reads its answer, with all retries. */
+  /** Sends a request and reads its response, with all retries. */
   send<T>(
     request: ApiRequest,
     of: CompiledRequest,
@@ -144,7 +144,7 @@ export class Asker {
     where: Where,
   ): Promise<T> {
     const { tally, signal, onEvent } = this.options;
-    const { group, cost } = this.stream.definition.pace ?? {};
+    const { group, cost } = this.stream.definition.rate_limit ?? {};
     const charge = { lane: this.stream.name, group, cost };
     // a rule that looks into the body needs all of it in memory
     const long = isStreamable(of.plan.answer) && of.fails.every(({ readsBody }) => !readsBody);
@@ -160,7 +160,7 @@ export class Asker {
     });
   }
 
-  /** An answer as a page; one that is in a file is read later, piece by piece. */
+  /** A response as a page; one that is in a file is read later, piece by piece. */
   read(response: HttpResponse, of: CompiledRequest): RawPage {
     if (response.spool === undefined) {
       const page = this.readKnown(response, of);
@@ -172,14 +172,14 @@ export class Asker {
     return { ...pageOfRecords([], spool.size), envelope, body: undefined, response };
   }
 
-  /** Where lists have come before, an answer without one is a fault of the moment, and no mistake of the connector. */
+  /** Where lists have come before, a response without one is a fault of the moment, and no mistake of the connector. */
   private readKnown(response: HttpResponse, of: CompiledRequest): ReturnType<typeof readPage> {
     try {
       return readPage({ ...response, body: unpackedFile(response.body) }, of.plan);
     } catch (error) {
       if (!isBridgeError(error, "RECORDS_NOT_FOUND") || !this.listsSeen.has(of)) throw error;
-      const message = `An answer is of another form than those before it. ${error.message}`;
-      throw new BridgeError("ANSWER_UNLIKE", message, { where: error.where, cause: error });
+      const message = `A response is of another form than those before it. ${error.message}`;
+      throw new BridgeError("RESPONSE_UNLIKE", message, { where: error.where, cause: error });
     }
   }
 
@@ -237,6 +237,6 @@ function unpackedFile(body: Uint8Array): Uint8Array {
   } catch (cause) {
     const { code, message } = cause as { code?: string; message: string };
     if (code === "ERR_BUFFER_TOO_LARGE") throw tooLarge(MOST_UNPACKED, {});
-    throw new BridgeError("BODY_TRUNCATED", `The packed answer cannot be unpacked: ${message}.`, { cause });
+    throw new BridgeError("BODY_TRUNCATED", `The packed response cannot be unpacked: ${message}.`, { cause });
   }
 }

@@ -1,4 +1,4 @@
-/** Record expansion: the detail of each record by a request of its own. */
+/** Record expansion: more of each record, by a request of its own. */
 
 import pLimit from "p-limit";
 import type { Part } from "../../core/ask/parts.js";
@@ -11,7 +11,7 @@ import { isPlainObject } from "../../core/shape/exact-json.js";
 import { getByPath } from "../../core/shape/path-get.js";
 import type { Asker } from "./asker.js";
 
-/** The page with every record's detail; as many requests at once as the pace permits. */
+/** The page with every record expanded; as many requests at once as the pace permits. */
 export async function expandPage(
   asker: Asker,
   expand: ExpandDefinition,
@@ -21,7 +21,7 @@ export async function expandPage(
   values: TemplateValues,
 ): Promise<PageRead> {
   const { connector } = asker.shared;
-  const detailOf = async (record: unknown): Promise<unknown> => {
+  const expanded = async (record: unknown): Promise<unknown> => {
     const own = fieldValues(expand, record);
     const link = expand.link === undefined ? undefined : getByPath(record, fieldParts(expand.link));
     if (own === undefined || (expand.link !== undefined && typeof link !== "string")) return record;
@@ -36,15 +36,15 @@ export async function expandPage(
       );
       return merged(record as Record<string, unknown>, answer.records[0], expand.at);
     } catch (error) {
-      if (!isBridgeError(error, "NOT_FOUND") && !isBridgeError(error, "ANSWER_SKIPPED")) throw error;
+      if (!isBridgeError(error, "NOT_FOUND") && !isBridgeError(error, "RESPONSE_SKIPPED")) throw error;
       asker.notice(
-        `A record's detail is gone (${[...Object.values(own), link ?? []].flat().join(", ")}): it is kept as the list gave it.`,
+        `What expand asks for is gone (${[...Object.values(own), link ?? []].flat().join(", ")}): the record is kept as the list gave it.`,
       );
       return record;
     }
   };
-  const atOnce = pLimit(connector.api.pace.at_once);
-  const records = await Promise.all(page.records.map((record) => atOnce(() => detailOf(record))));
+  const atOnce = pLimit(connector.api.rate_limit.concurrency);
+  const records = await Promise.all(page.records.map((record) => atOnce(() => expanded(record))));
   return withRecords(page, records);
 }
 
@@ -60,10 +60,10 @@ function fieldValues({ fields }: ExpandDefinition, record: unknown): Record<stri
   return values;
 }
 
-/** The record with its detail in it, as a new one. */
-function merged(record: Record<string, unknown>, detail: unknown, at: string | undefined): unknown {
-  if (at === undefined) return isPlainObject(detail) ? { ...record, ...detail } : record;
-  return withAt(record, fieldParts(at), detail);
+/** The record with what was fetched in it, as a new one. */
+function merged(record: Record<string, unknown>, fetched: unknown, at: string | undefined): unknown {
+  if (at === undefined) return isPlainObject(fetched) ? { ...record, ...fetched } : record;
+  return withAt(record, fieldParts(at), fetched);
 }
 
 function withAt(

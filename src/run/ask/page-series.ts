@@ -6,7 +6,7 @@
 import { missingPlace } from "../../core/ask/missing-place.js";
 import type { NextPage, PagePosition, Sequel } from "../../core/ask/page-position.js";
 import { type Progress, wholeNumber } from "../../core/ask/page-rule.js";
-import { PageWatch, type Sighting } from "../../core/ask/page-watch.js";
+import { type PageFindings, PageWatch } from "../../core/ask/page-watch.js";
 import type { Part } from "../../core/ask/parts.js";
 import { PassCount } from "../../core/ask/pass-count.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
@@ -68,7 +68,7 @@ export async function* pageSeries(
   try {
     yield* series.pages();
   } catch (error) {
-    if (!isBridgeError(error, "ANSWER_SKIPPED")) throw error;
+    if (!isBridgeError(error, "RESPONSE_SKIPPED")) throw error;
     asker.notice(options.part.key === "" ? error.message : `${options.part.key}: ${error.message}`);
   } finally {
     series.close();
@@ -98,7 +98,7 @@ class Series {
     this.count = options.count ?? new PassCount([]);
     this.watch = new PageWatch({
       key: options.key ?? [],
-      pastEnd: definition?.past_end ?? "empty",
+      pastEnd: definition?.after_last_page ?? "empty",
       overlap: definition?.overlap ?? 0,
       query: definition?.query,
     });
@@ -149,7 +149,7 @@ class Series {
   }
 
   /**
-   * Looks at a page and where it leads. One that goes round in a circle is asked for once more, for one odd answer is no
+   * Looks at a page and where it leads. One that goes round in a circle is asked for once more, for one odd response is no
    * circle. Undefined where it repeats the last page.
    */
   private async lookAt(
@@ -161,13 +161,13 @@ class Series {
     let arrived = first;
     for (let again = sameAnswer; ; again = true) {
       try {
-        const sighting = this.watch.look(arrived.position, arrived.page, where, this.looking);
-        if (sighting.notice !== undefined) this.asker.notice(sighting.notice);
-        if (sighting.repeats) return undefined;
+        const findings = this.watch.look(arrived.position, arrived.page, where, this.looking);
+        if (findings.notice !== undefined) this.asker.notice(findings.notice);
+        if (findings.repeats) return undefined;
         this.noteTotals(arrived, number);
-        const next = this.plain(this.next(arrived, this.progress(arrived, sighting, number), where));
+        const next = this.plain(this.next(arrived, this.progress(arrived, findings, number), where));
         this.watch.follow(arrived.position, next, where);
-        this.countRecords(arrived, sighting, sameAnswer, where);
+        this.countRecords(arrived, findings, sameAnswer, where);
         return { arrived, next };
       } catch (error) {
         if (again || !isBridgeError(error, "PAGE_REPEATED")) throw error;
@@ -187,7 +187,7 @@ class Series {
     return (this.options.smaller === true ? this.of.pages.smaller(first) : undefined) ?? first;
   }
 
-  private progress({ page }: Arrived, { shift, stale }: Sighting, pages: number): Progress {
+  private progress({ page }: Arrived, { shift, stale }: PageFindings, pages: number): Progress {
     const { fullPage } = this;
     const { totalHolds } = this.watch;
     return { pages, records: this.records + page.received, shift, stale, fullPage, totalHolds };
@@ -214,12 +214,12 @@ class Series {
 
   private countRecords(
     { page, position }: Arrived,
-    { ids, before, wentBack }: Sighting,
+    { ids, before, wentBack }: PageFindings,
     sameAnswer: boolean,
     where: Where,
   ): void {
     this.records += page.received;
-    const { overlap, past_end: pastEnd } = this.of.pages.definition ?? {};
+    const { overlap, after_last_page: pastEnd } = this.of.pages.definition ?? {};
     const overlaps = overlap !== undefined || pastEnd === "repeats";
     const { mayComeAgain } = this.options;
     const again = position.at === "number" || position.at === "offset" ? undefined : mayComeAgain;
@@ -265,7 +265,7 @@ class Series {
   private askAhead(arrived: Arrived, next: PagePosition, number: number): void {
     if (number === 1) this.ahead = this.of.pages.ahead(arrived.position, arrived.page);
     const known = this.ahead.findIndex((each) => placeOf(each) === placeOf(next));
-    const atOnce = Math.min(MOST_AHEAD, this.asker.shared.connector.api.pace.at_once);
+    const atOnce = Math.min(MOST_AHEAD, this.asker.shared.connector.api.rate_limit.concurrency);
     const positions = known < 0 ? [next] : this.ahead.slice(known, known + atOnce);
     for (const [i, position] of positions.entries()) {
       if (this.underWay.has(placeOf(position))) continue;
@@ -332,8 +332,8 @@ const NOTHING_THERE: readonly ErrorCode[] = [
   "NOT_FOUND",
   "REQUEST_REFUSED",
   "RECORDS_NOT_FOUND",
-  "ANSWER_SKIPPED",
-  "ANSWER_UNLIKE",
+  "RESPONSE_SKIPPED",
+  "RESPONSE_UNLIKE",
 ];
 
 const NO_PAGES_BEFORE = { before: [], overlaps: false };
@@ -347,6 +347,6 @@ function isSizeRefusal(error: unknown): boolean {
 }
 
 function resultsCut(of: CompiledRequest, where: Where): BridgeError {
-  const most = of.pages.definition?.at_most;
+  const most = of.pages.definition?.max_pages;
   return new BridgeError("RESULTS_CUT", `The API gives ${most} pages at most, and there is more.`, { where });
 }

@@ -45,7 +45,7 @@ export async function fetchParts(
   const { each } = asker.stream.definition;
   if (each === undefined) return [WHOLE_STREAM];
   // the pace lets no more go than the API permits
-  const atOnce = pLimit(asker.shared.connector.api.pace.at_once);
+  const atOnce = pLimit(asker.shared.connector.api.rate_limit.concurrency);
   let parts: Part[] = [WHOLE_STREAM];
   for (const [name, source] of Object.entries(each)) {
     if (!Array.isArray(source) && "stream" in source) {
@@ -105,7 +105,7 @@ async function fetchValues(
   if (field === undefined) return found;
   const reader = fieldReader(field.text, field.first);
   const read = found.map(reader.read);
-  reader.check(`${key}.values`, "the answer", asker.where());
+  reader.check(`${key}.values`, "the response", asker.where());
   return read;
 }
 

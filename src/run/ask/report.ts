@@ -56,7 +56,7 @@ async function waitUntilDone(
   part: Part,
   values: TemplateValues,
 ): Promise<FinishedReport | undefined> {
-  const { poll, again_when: again } = report.definition;
+  const { poll, resubmit_states: again } = report.definition;
   const { clock } = asker.shared;
   const where = asker.where(part);
   const from = clock.now();
@@ -119,12 +119,12 @@ async function download(
 /**
  * A file at another origin must be in the open network: an address that an API names could else lead to machines which
  * only this one can reach.
- * @throws BridgeError LINK_FOREIGN
+ * @throws BridgeError LINK_NOT_OURS
  */
 async function checkPublic(url: URL, where: Where): Promise<void> {
   if (!(await isInPrivate(url))) return;
   const message = `The report's file is at ${url.origin}, in a private network.`;
-  throw new BridgeError("LINK_FOREIGN", message, { where });
+  throw new BridgeError("LINK_NOT_OURS", message, { where });
 }
 
 async function isInPrivate({ hostname }: URL): Promise<boolean> {
@@ -176,7 +176,7 @@ async function submit(
   });
 }
 
-/** The values of one answer, in the order of their paths. */
+/** The values of one response, in the order of their paths. */
 async function askValues(
   asker: Asker,
   of: CompiledRequest,

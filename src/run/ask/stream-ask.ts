@@ -1,7 +1,7 @@
 /**
  * A stream asked in one run: its parts, and the pages of each part, ready to be shaped.
  *
- *   lists ─▶ parts ─▶ windows ─▶ pages (or a report, or figures joined) ─▶ detail ─▶ tags and conditions
+ *   lists ─▶ parts ─▶ windows ─▶ pages (or a report, or figures joined) ─▶ expand ─▶ added fields and conditions
  */
 
 import pLimit, { type LimitFunction } from "p-limit";
@@ -143,7 +143,7 @@ export class StreamAsk {
     const values = this.valuesOf(part, start, lists);
     const rules = this.rulesOf(part, lists);
     const { expand } = this.stream.definition;
-    const { expand: detail } = this.stream;
+    const { expand: expandRequest } = this.stream;
     const field = this.cursorField;
     let max: CursorValue | undefined;
     // what has come already and is newer than all before it has changed meanwhile
@@ -159,9 +159,9 @@ export class StreamAsk {
       if (span?.max !== undefined && (max === undefined || compareCursors(span.max, max) > 0)) max = span.max;
       const news = this.onlyNews(page, start.since);
       const whole =
-        expand === undefined || detail === undefined
+        expand === undefined || expandRequest === undefined
           ? news
-          : await expandPage(this.asker, expand, detail, leaveOutEarly(news, rules), part, values);
+          : await expandPage(this.asker, expand, expandRequest, leaveOutEarly(news, rules), part, values);
       yield { ...applyRules(whole, rules), number, part, next, moved, span };
     }
   }
@@ -213,7 +213,7 @@ export class StreamAsk {
     values: TemplateValues,
     { count }: Counting,
   ): AsyncGenerator<SeriesPage> {
-    this.reports ??= pLimit(report.definition.at_once);
+    this.reports ??= pLimit(report.definition.concurrency);
     const page = await this.reports(() => fetchReport(this.asker, report, part, values));
     const where = this.asker.where(part);
     const watch = new PageWatch({ key: this.stream.key, pastEnd: "empty", overlap: 0, query: undefined });
@@ -229,7 +229,7 @@ export class StreamAsk {
 
   /** @throws BridgeError RESULTS_CUT where as many records come as the API gives at most */
   private async *uncut(pages: AsyncGenerator<SeriesPage>, part: Part): AsyncGenerator<SeriesPage> {
-    const most = this.stream.definition.windows?.cut_at ?? Number.POSITIVE_INFINITY;
+    const most = this.stream.definition.windows?.max_records ?? Number.POSITIVE_INFINITY;
     let records = 0;
     for await (const each of pages) {
       // a page's last piece tells of all its records
@@ -243,11 +243,11 @@ export class StreamAsk {
   }
 
   private mayBeCut(): boolean {
-    const { windows, pages, fails_when: rules } = this.stream.definition;
-    const all = [...rules, ...this.asker.shared.connector.api.fails_when];
+    const { windows, pages, rules } = this.stream.definition;
+    const all = [...rules, ...this.asker.shared.connector.api.rules];
     return (
-      windows?.cut_at !== undefined ||
-      pages?.at_most !== undefined ||
+      windows?.max_records !== undefined ||
+      pages?.max_pages !== undefined ||
       all.some((rule) => rule.means === "halve")
     );
   }
@@ -319,13 +319,13 @@ export class StreamAsk {
       ((record: Readonly<Record<string, unknown>>) =>
         callOwn("keep", this.asker.where(part), () => keep(record)));
     const values = { ...this.asker.baseValues(), ...lists, ...part.values };
-    const tag = Object.fromEntries(
-      Object.entries(definition.tag).map(([name, text]) => [
+    const add = Object.fromEntries(
+      Object.entries(definition.add).map(([name, text]) => [
         name,
         typeof text === "string" ? (fillValue(text, values) ?? null) : text,
       ]),
     );
-    return { where, keep: own, tag };
+    return { where, keep: own, add };
   }
 
   /** Where the API has no filter for changes, what is older than the cursor is left out on our side. */

@@ -16,7 +16,7 @@ import type {
   WarehouseSession,
 } from "../warehouse.js";
 import { DuckLedger } from "./ledger.js";
-import { ASIDE_PREFIX, DuckLoad, type LoadPorts } from "./load.js";
+import { DuckLoad, type LoadPorts, NEXT_PREFIX } from "./load.js";
 import type { StandingTable } from "./merge-plan.js";
 import { type Lease, leaseFile } from "./open-files.js";
 import { FILE_DATABASE, schemaName, tableName } from "./types.js";
@@ -27,7 +27,7 @@ const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
 /**
  * A warehouse in a DuckDB file; the file is made where there is none. All openings of one file in a process share a
  * session, whatever path leads there.
- * @throws BridgeError when opened: WAREHOUSE_LOCKED, WAREHOUSE_FOREIGN, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER
+ * @throws BridgeError when opened: WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER
  */
 export function duckdb(path: string): Warehouse {
   return {
@@ -151,7 +151,7 @@ class DuckSession implements WarehouseSession {
   }
 
   async tryWriting(schema: string): Promise<void> {
-    const table = tableName(schema, `${ASIDE_PREFIX}probe`);
+    const table = tableName(schema, `${NEXT_PREFIX}probe`);
     await this.turns(async () => {
       await this.writing.run("BEGIN");
       try {
@@ -198,7 +198,7 @@ class DuckSession implements WarehouseSession {
 
   /**
    * The stream's tables that the ledger knows: those that are there, and the names of those that are not.
-   * @throws BridgeError TABLE_FOREIGN where a table of the same name is not ours
+   * @throws BridgeError TABLE_NOT_OURS where a table of the same name is not ours
    */
   private async standingTables({
     schema,
@@ -219,7 +219,7 @@ class DuckSession implements WarehouseSession {
       const others = await this.ledger.otherTables(schema, bridge, stream);
       const owner = others.includes(rootTable) ? "another bridge" : "something else";
       throw new BridgeError(
-        "TABLE_FOREIGN",
+        "TABLE_NOT_OURS",
         `The table ${schema}.${rootTable} is there already and belongs to ${owner}.`,
         {
           where: { bridge, stream, table: `${schema}.${rootTable}` },
@@ -234,7 +234,7 @@ class DuckSession implements WarehouseSession {
     if (this.cleaned.has(schema)) return;
     this.cleaned.add(schema);
     for (const name of (await this.columnsOf(schema)).keys()) {
-      if (!name.startsWith(ASIDE_PREFIX)) continue;
+      if (!name.startsWith(NEXT_PREFIX)) continue;
       await this.turns(() => this.writing.run(`DROP TABLE ${tableName(schema, name)}`));
     }
   }
@@ -277,7 +277,7 @@ function openError(error: unknown, path: string, kind: string | undefined): Brid
   if (/not a valid DuckDB database|checksum|corrupt|could not read enough bytes|magic/i.test(message)) {
     const what = kind ?? "it is of another program, or damaged";
     return new BridgeError(
-      "WAREHOUSE_FOREIGN",
+      "WAREHOUSE_NOT_OURS",
       `The file is there, but it is no DuckDB file that can be read: ${what}.`,
       {
         where,

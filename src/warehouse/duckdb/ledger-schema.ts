@@ -8,17 +8,16 @@ export const LEDGER = schemaName(LEDGER_SCHEMA);
 /** The counts of a stream's part in a run, as they are named in the table. */
 // biome-ignore format: one line per kind
 export const COUNTS = [
-  "received", "left_out", "records", "added", "changed", "same", "removed", "quarantined", "doubled",
+  "received", "left_out", "records", "added", "changed", "unchanged", "removed", "quarantined", "doubled",
   "pages", "checkpoints", "requests", "retries", "waited_ms", "bytes", "ask_ms", "shape_ms", "load_ms",
 ] as const;
 
-const SPENT = "spent (account VARCHAR, endpoint_group VARCHAR, spent_at TIMESTAMPTZ, cost BIGINT)";
 const FAILURE = "error_code VARCHAR, error_message VARCHAR, error_where VARCHAR, error_hint VARCHAR";
 
 export const TABLES: readonly string[] = [
-  SPENT,
-  "sealed (name VARCHAR, sealed VARCHAR, written_at TIMESTAMPTZ)",
-  "about (format INTEGER, created_at TIMESTAMPTZ)",
+  "ledger_version (version INTEGER, created_at TIMESTAMPTZ)",
+  "tokens (name VARCHAR, sealed VARCHAR, written_at TIMESTAMPTZ)",
+  "rate_usage (account VARCHAR, endpoint_group VARCHAR, used_at TIMESTAMPTZ, cost BIGINT)",
   `runs (run BIGINT, bridge VARCHAR, outcome VARCHAR, started_at TIMESTAMPTZ, ended_at TIMESTAMPTZ,
     error_code VARCHAR, error_message VARCHAR)`,
   `run_streams (run BIGINT, stream VARCHAR, outcome VARCHAR, ${COUNTS.map((name) => `${name} BIGINT`).join(", ")},
@@ -29,30 +28,64 @@ export const TABLES: readonly string[] = [
   `columns (bridge VARCHAR, stream VARCHAR, table_schema VARCHAR, table_name VARCHAR, table_path VARCHAR,
     column_name VARCHAR, path VARCHAR, role VARCHAR, type VARCHAR, declared BOOLEAN,
     seen_mask INTEGER, seen_digits INTEGER, seen_scale INTEGER, run BIGINT)`,
-  `changes (run BIGINT, table_schema VARCHAR, table_name VARCHAR, column_name VARCHAR, change VARCHAR,
+  `schema_changes (run BIGINT, table_schema VARCHAR, table_name VARCHAR, column_name VARCHAR, change VARCHAR,
     from_type VARCHAR, to_type VARCHAR, changed_at TIMESTAMPTZ)`,
   `quarantine (run BIGINT, bridge VARCHAR, stream VARCHAR, reason VARCHAR, path VARCHAR, message VARCHAR,
-    record JSON, put_at TIMESTAMPTZ)`,
+    record JSON, quarantined_at TIMESTAMPTZ)`,
 ];
 
+const alter = (table: string, change: string) => `ALTER TABLE ${LEDGER}.${table} ${change}`;
 const addColumns = (table: string, columns: string) =>
-  columns.split(", ").map((column) => `ALTER TABLE ${LEDGER}.${table} ADD COLUMN IF NOT EXISTS ${column}`);
+  columns.split(", ").map((column) => alter(table, `ADD COLUMN IF NOT EXISTS ${column}`));
 
-/** `UPGRADES[n]` leads from format n + 1 to the next; each is one transaction. */
+/**
+ * `UPGRADES[n]` leads from version n + 1 to the next; each is one transaction. A step is never changed: it is for the
+ * ledgers that stand out there.
+ */
 const UPGRADES: readonly (readonly string[])[] = [
-  // format 1 knew no parts: its cursors are those of whole streams
-  [`ALTER TABLE ${LEDGER}.cursors ADD COLUMN part VARCHAR`, `UPDATE ${LEDGER}.cursors SET part = ''`],
-  // format 2 kept no sums that add up, and no failure of a stream
+  // version 1 knew no parts: its cursors are those of whole streams
+  [alter("cursors", "ADD COLUMN part VARCHAR"), `UPDATE ${LEDGER}.cursors SET part = ''`],
+  // version 2 kept no sums that add up, and no failure of a stream
   [
-    `CREATE TABLE IF NOT EXISTS ${LEDGER}.${SPENT}`,
+    `CREATE TABLE IF NOT EXISTS ${LEDGER}.spent
+       (account VARCHAR, endpoint_group VARCHAR, spent_at TIMESTAMPTZ, cost BIGINT)`,
     ...addColumns("run_streams", `received BIGINT, left_out BIGINT, doubled BIGINT, ${FAILURE}`),
+  ],
+  // version 3 named some things in words of its own
+  [
+    alter("spent", "RENAME COLUMN spent_at TO used_at"),
+    alter("spent", "RENAME TO rate_usage"),
+    alter("sealed", "RENAME TO tokens"),
+    alter("run_streams", "RENAME COLUMN same TO unchanged"),
+    alter("quarantine", "RENAME COLUMN put_at TO quarantined_at"),
+    alter("changes", "RENAME TO schema_changes"),
+    ...["runs", "run_streams"].map(
+      (table) => `UPDATE ${LEDGER}.${table} SET outcome = 'broken_off' WHERE outcome = 'broken off'`,
+    ),
+    `UPDATE ${LEDGER}.schema_changes SET change = replace(change, ' ', '_')`,
+    alter("about", "RENAME COLUMN format TO version"),
+    alter("about", "RENAME TO ledger_version"),
   ],
 ];
 
-/** Raised when an older version could not read what a newer one writes. */
-export const LEDGER_FORMAT = UPGRADES.length + 1;
+/** Raised when an older program could not read what a newer one writes. */
+export const LEDGER_VERSION = UPGRADES.length + 1;
 
-/** The statements that bring a ledger of a format to the next one. */
-export function upgradeFrom(format: number): readonly string[] {
-  return [...UPGRADES[format - 1]!, `UPDATE ${LEDGER}.about SET format = ${format + 1}`];
+/** Up to this version, another table told the version. */
+const LAST_ABOUT = 3;
+
+/** Which table of a ledger tells its version, and how that is asked for. */
+export const VERSION_TABLES: Readonly<Record<string, string>> = {
+  ledger_version: `SELECT version FROM ${LEDGER}.ledger_version`,
+  about: `SELECT format AS version FROM ${LEDGER}.about`,
+};
+
+/** The statements that bring a ledger of a version to the next one. */
+export function upgradeFrom(version: number): readonly string[] {
+  const next = version + 1;
+  const noted =
+    next > LAST_ABOUT
+      ? `UPDATE ${LEDGER}.ledger_version SET version = ${next}`
+      : `UPDATE ${LEDGER}.about SET format = ${next}`;
+  return [...UPGRADES[version - 1]!, noted];
 }

@@ -2,10 +2,9 @@
 
 import type { DuckDBConnection, DuckDBValue } from "@duckdb/node-api";
 import { BridgeError } from "../../core/errors.js";
-import { type ColumnType, formatColumnType, parseColumnType } from "../../core/shape/column-type.js";
 import { stringifyExact } from "../../core/shape/exact-json.js";
 import type { Issue, KnownColumn } from "../../core/shape/shape.js";
-import type { ColumnRole, ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
+import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
 import type { SavedCursor } from "../../core/track/cursor.js";
 import type {
   CheckpointEntry,
@@ -18,19 +17,31 @@ import type {
   SchemaChange,
   Spent,
   StreamOutcome,
-  StreamRecord,
 } from "../warehouse.js";
-import { COUNTS, LEDGER, LEDGER_FORMAT, LEDGER_SCHEMA, TABLES, upgradeFrom } from "./ledger-schema.js";
+import {
+  type Cell,
+  columnValues,
+  countsOf,
+  knownType,
+  type Row,
+  streamRecord,
+  textOrNothing,
+  timestamp,
+} from "./ledger-rows.js";
+import {
+  LEDGER,
+  LEDGER_SCHEMA,
+  LEDGER_VERSION,
+  TABLES,
+  upgradeFrom,
+  VERSION_TABLES,
+} from "./ledger-schema.js";
 import { FILE_DATABASE } from "./types.js";
 
 /** No limit is longer than a day. */
 const SPENT_KEPT_MS = 2 * 86_400_000;
 
-type Row = Record<string, unknown>;
-
 export class DuckLedger implements Ledger {
-  /** a ledger of format 1 that is only read has none */
-  private partColumn = "part";
   /** bridges that this process runs now */
   private readonly running = new Set<string>();
 
@@ -45,31 +56,41 @@ export class DuckLedger implements Ledger {
 
   /** Makes the ledger's tables, or checks that this version can read them. */
   async prepare(readOnly: boolean): Promise<void> {
-    const found = await this.rows(
-      `SELECT 1 FROM information_schema.tables
-       WHERE table_catalog = '${FILE_DATABASE}' AND table_schema = $1 AND table_name = 'about'`,
-      [LEDGER_SCHEMA],
-    );
-    if (found.length === 0) {
+    const version = await this.version();
+    if (version === undefined) {
       if (!readOnly) await this.make();
       return;
     }
-    const [about] = await this.rows(`SELECT format FROM ${LEDGER}.about`);
-    const format = Number(about?.format ?? 0);
-    if (format > LEDGER_FORMAT || format < 1) {
-      const message = `The ledger has format ${format}; this version reads up to ${LEDGER_FORMAT}.`;
+    if (version > LEDGER_VERSION || version < 1) {
+      const message = `The ledger has version ${version}; this program reads up to ${LEDGER_VERSION}.`;
       throw new BridgeError("WAREHOUSE_NEWER", message);
     }
-    if (format === 1 && readOnly) this.partColumn = "''";
-    if (readOnly) return;
-    for (let old = format; old < LEDGER_FORMAT; old++) await this.transaction(upgradeFrom(old));
+    if (version === LEDGER_VERSION) return;
+    if (readOnly) {
+      const message = `The ledger has version ${version}; this program reads version ${LEDGER_VERSION}.`;
+      throw new BridgeError("WAREHOUSE_OLDER", message);
+    }
+    for (let old = version; old < LEDGER_VERSION; old++) await this.transaction(upgradeFrom(old));
+  }
+
+  /** Undefined where there is no ledger yet. */
+  private async version(): Promise<number | undefined> {
+    for (const [table, query] of Object.entries(VERSION_TABLES)) {
+      const found = await this.rows(
+        `SELECT 1 FROM information_schema.tables
+         WHERE table_catalog = '${FILE_DATABASE}' AND table_schema = $1 AND table_name = $2`,
+        [LEDGER_SCHEMA, table],
+      );
+      if (found.length > 0) return Number((await this.rows(query))[0]?.version ?? 0);
+    }
+    return undefined;
   }
 
   private make(): Promise<void> {
     return this.transaction([
       `CREATE SCHEMA IF NOT EXISTS ${LEDGER}`,
       ...TABLES.map((table) => `CREATE TABLE ${LEDGER}.${table}`),
-      `INSERT INTO ${LEDGER}.about VALUES (${LEDGER_FORMAT}, now())`,
+      `INSERT INTO ${LEDGER}.ledger_version VALUES (${LEDGER_VERSION}, now())`,
     ]);
   }
 
@@ -96,11 +117,11 @@ export class DuckLedger implements Ledger {
     return this.inTransaction(async () => {
       // the file has one writer at a time: a run still noted as running has lost its process
       await this.connection.run(
-        `UPDATE ${LEDGER}.runs SET outcome = 'broken off', ended_at = $1::TIMESTAMPTZ
+        `UPDATE ${LEDGER}.runs SET outcome = 'broken_off', ended_at = $1::TIMESTAMPTZ
          WHERE bridge = $2 AND outcome = 'running'`,
         [at, bridge],
       );
-      await this.connection.run(`DELETE FROM ${LEDGER}.spent WHERE spent_at < $1::TIMESTAMPTZ`, [
+      await this.connection.run(`DELETE FROM ${LEDGER}.rate_usage WHERE used_at < $1::TIMESTAMPTZ`, [
         timestamp(startedAtMs - SPENT_KEPT_MS),
       ]);
       const [row] = await this.rows(
@@ -151,7 +172,7 @@ export class DuckLedger implements Ledger {
 
   async cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>> {
     const rows = await this.read(
-      `SELECT ${this.partColumn} AS part, cursor FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`,
+      `SELECT part, cursor FROM ${LEDGER}.cursors WHERE bridge = $1 AND stream = $2`,
       [bridge, stream],
     );
     return new Map(rows.map((row) => [String(row.part), JSON.parse(String(row.cursor)) as SavedCursor]));
@@ -159,8 +180,8 @@ export class DuckLedger implements Ledger {
 
   async spentSince(account: string, atMs: number) {
     const rows = await this.read(
-      `SELECT epoch_ms(spent_at) AS moment, endpoint_group, sum(cost) AS cost FROM ${LEDGER}.spent
-       WHERE account = $1 AND spent_at > $2::TIMESTAMPTZ GROUP BY ALL ORDER BY moment`,
+      `SELECT epoch_ms(used_at) AS moment, endpoint_group, sum(cost) AS cost FROM ${LEDGER}.rate_usage
+       WHERE account = $1 AND used_at > $2::TIMESTAMPTZ GROUP BY ALL ORDER BY moment`,
       [account, timestamp(atMs)],
     );
     return rows.map(({ moment, endpoint_group, cost }) => ({
@@ -172,7 +193,7 @@ export class DuckLedger implements Ledger {
 
   private async noteSpent({ account, byGroup }: Spent, atMs: number): Promise<void> {
     for (const [group, cost] of byGroup)
-      await this.connection.run(`INSERT INTO ${LEDGER}.spent VALUES ($1, $2, $3::TIMESTAMPTZ, $4)`, [
+      await this.connection.run(`INSERT INTO ${LEDGER}.rate_usage VALUES ($1, $2, $3::TIMESTAMPTZ, $4)`, [
         account,
         group,
         timestamp(atMs),
@@ -181,15 +202,15 @@ export class DuckLedger implements Ledger {
   }
 
   async readSealed(name: string): Promise<string | undefined> {
-    const [row] = await this.read(`SELECT sealed FROM ${LEDGER}.sealed WHERE name = $1`, [name]);
+    const [row] = await this.read(`SELECT sealed FROM ${LEDGER}.tokens WHERE name = $1`, [name]);
     return row === undefined ? undefined : String(row.sealed);
   }
 
   writeSealed(name: string, sealed: string | undefined): Promise<void> {
     return this.inTransaction(async () => {
-      await this.connection.run(`DELETE FROM ${LEDGER}.sealed WHERE name = $1`, [name]);
+      await this.connection.run(`DELETE FROM ${LEDGER}.tokens WHERE name = $1`, [name]);
       if (sealed !== undefined)
-        await this.connection.run(`INSERT INTO ${LEDGER}.sealed VALUES ($1, $2, now())`, [name, sealed]);
+        await this.connection.run(`INSERT INTO ${LEDGER}.tokens VALUES ($1, $2, now())`, [name, sealed]);
     });
   }
 
@@ -283,42 +304,60 @@ export class DuckLedger implements Ledger {
       `DELETE FROM ${LEDGER}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3`,
       [schema, bridge, stream],
     );
-    for (const table of tables) {
-      for (const column of table.columns) {
-        await this.connection.run(
-          `INSERT INTO ${LEDGER}.columns VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
-          [bridge, stream, schema, table.name, table.path, ...columnValues(column), BigInt(run)],
-        );
-      }
-    }
+    const rows = tables.flatMap((table) =>
+      table.columns.map((column) => [
+        bridge,
+        stream,
+        schema,
+        table.name,
+        table.path,
+        ...columnValues(column),
+        run,
+      ]),
+    );
+    await this.insert("columns", rows);
   }
 
   async noteChanges(options: LoadOptions, changes: readonly SchemaChange[], atMs: number): Promise<void> {
-    for (const { table, column, change, fromType, toType } of changes) {
-      await this.connection.run(
-        `INSERT INTO ${LEDGER}.changes VALUES ($1, $2, $3, $4, $5, $6, $7, $8::TIMESTAMPTZ)`,
-        [
-          BigInt(options.run),
-          options.schema,
-          table,
-          column ?? null,
-          change,
-          fromType ?? null,
-          toType ?? null,
-          timestamp(atMs),
-        ],
-      );
-    }
+    const { run, schema } = options;
+    const rows = changes.map(({ table, column, change, fromType, toType }) => [
+      run,
+      schema,
+      table,
+      column ?? null,
+      change,
+      fromType ?? null,
+      toType ?? null,
+      timestamp(atMs),
+    ]);
+    await this.insert("schema_changes", rows);
   }
 
   async noteIssues(options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void> {
     const { run, bridge, stream } = options;
-    for (const { reason, path, message, record } of issues) {
-      await this.connection.run(
-        `INSERT INTO ${LEDGER}.quarantine VALUES ($1, $2, $3, $4, $5, $6, $7::JSON, $8::TIMESTAMPTZ)`,
-        [BigInt(run), bridge, stream, reason, path, message, stringifyExact(record), timestamp(atMs)],
-      );
-    }
+    const rows = issues.map(({ reason, path, message, record }) => [
+      run,
+      bridge,
+      stream,
+      reason,
+      path,
+      message,
+      stringifyExact(record),
+      timestamp(atMs),
+    ]);
+    await this.insert("quarantine", rows);
+  }
+
+  /** Inserts rows into all of a table's columns, in one statement: they travel as texts in JSON. */
+  private async insert(table: string, rows: readonly (readonly Cell[])[]): Promise<void> {
+    if (rows.length === 0) return;
+    const texts = rows.map((row) => row.map((cell) => (cell === null ? null : String(cell))));
+    const cells = rows[0]!.map((_, i) => `each[${i + 1}]`).join(", ");
+    await this.connection.run(
+      `INSERT INTO ${LEDGER}.${table} SELECT ${cells}
+       FROM (SELECT unnest(from_json($1::JSON, '[["VARCHAR"]]')) AS each)`,
+      [JSON.stringify(texts)],
+    );
   }
 
   private async transaction(statements: readonly string[]): Promise<void> {
@@ -350,66 +389,4 @@ export class DuckLedger implements Ledger {
   private async rows(sql: string, values: DuckDBValue[] = []): Promise<Row[]> {
     return (await this.connection.runAndReadAll(sql, values)).getRowObjectsJS() as Row[];
   }
-}
-
-function timestamp(ms: number): string {
-  return new Date(ms).toISOString();
-}
-
-function textOrNothing(value: unknown): string | undefined {
-  return value === null || value === undefined ? undefined : String(value);
-}
-
-function knownType(text: string): ColumnType {
-  return parseColumnType(text) ?? { kind: "text" };
-}
-
-function columnValues(column: ColumnSchema): DuckDBValue[] {
-  const { name, path, role, type, declared, seen } = column;
-  return [name, path, role, formatColumnType(type), declared, seen.mask, seen.intDigits, seen.scale];
-}
-
-type Counts = Record<(typeof COUNTS)[number], number>;
-
-function countsOf(stream: StreamRecord): Record<keyof Counts, bigint> {
-  const { leftOut, waitedMs, askMs, shapeMs, loadMs } = stream;
-  const times = { waited_ms: waitedMs, ask_ms: askMs, shape_ms: shapeMs, load_ms: loadMs };
-  const byName: Counts = { ...stream, ...times, left_out: leftOut };
-  const counts = COUNTS.map((name) => [name, BigInt(Math.round(byName[name]))] as const);
-  return Object.fromEntries(counts) as Record<keyof Counts, bigint>;
-}
-
-function streamRecord(row: Row): StreamOutcome {
-  // an older ledger has fewer of them
-  const count = (name: keyof Counts) => Number(row[name] ?? 0);
-  const code = textOrNothing(row.error_code);
-  const failure = code && {
-    code,
-    message: String(row.error_message),
-    where: String(row.error_where),
-    hint: String(row.error_hint),
-  };
-  return {
-    stream: String(row.stream),
-    outcome: String(row.outcome) as RunOutcome,
-    received: count("received"),
-    leftOut: count("left_out"),
-    records: count("records"),
-    added: count("added"),
-    changed: count("changed"),
-    same: count("same"),
-    removed: count("removed"),
-    quarantined: count("quarantined"),
-    doubled: count("doubled"),
-    pages: count("pages"),
-    checkpoints: count("checkpoints"),
-    requests: count("requests"),
-    retries: count("retries"),
-    waitedMs: count("waited_ms"),
-    bytes: count("bytes"),
-    askMs: count("ask_ms"),
-    shapeMs: count("shape_ms"),
-    loadMs: count("load_ms"),
-    failure: failure || undefined,
-  };
 }

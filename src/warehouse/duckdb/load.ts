@@ -29,7 +29,7 @@ import { StageTable } from "./stage.js";
 import { quoteName, schemaName, tableName } from "./types.js";
 
 /** Tables of a stream that is replaced are built under this prefix, and renamed at the end. */
-export const ASIDE_PREFIX = "eb_next_";
+export const NEXT_PREFIX = "eb_next_";
 
 /** What a load needs of the session that it belongs to. */
 export interface LoadPorts {
@@ -63,16 +63,16 @@ type Run = (sql: string) => Promise<void>;
 
 interface Matches {
   readonly matched: number;
-  readonly same: number;
+  readonly unchanged: number;
 }
 
-const NO_MATCHES: Matches = { matched: 0, same: 0 };
+const NO_MATCHES: Matches = { matched: 0, unchanged: 0 };
 
 export class DuckLoad implements StreamLoad {
   private slot: Slot = newSlot();
   private tables: readonly TableSchema[] = [];
   private nextSeq = 0;
-  /** rows of the stream's own table that were built aside, those that came twice counted */
+  /** rows of the stream's own table that were built beside the old ones, those that came twice counted */
   private builtRows = 0;
   /** child tables that have lost their parents' table: their rows belong to nobody */
   private orphaned: readonly string[];
@@ -150,7 +150,7 @@ export class DuckLoad implements StreamLoad {
   }
 
   private target(table: string): string {
-    const name = this.options.write === "replace" ? ASIDE_PREFIX + table : table;
+    const name = this.options.write === "replace" ? NEXT_PREFIX + table : table;
     return tableName(this.options.schema, name);
   }
 
@@ -158,7 +158,7 @@ export class DuckLoad implements StreamLoad {
     const { slot, tables } = this;
     this.slot = newSlot();
     const swap = last && this.options.write === "replace";
-    // what is built aside becomes known when it is swapped in
+    // what is built beside the old ones becomes known when it is swapped in
     const noteColumns = this.options.write === "replace" ? swap : this.schemaIsNew;
     this.schemaIsNew = false;
     for (const stage of slot.stages.values()) stage.flush();
@@ -198,11 +198,11 @@ export class DuckLoad implements StreamLoad {
       const merged = { ...(await this.mergeRows(slot, tables, run)), doubled };
       const counts = swap ? await this.swap(root, standing, run) : merged;
       if (noteColumns) await ledger.noteColumns(this.options, tables);
-      const told = this.options.write === "replace" ? (swap ? this.changesBySwap(tables) : []) : changes;
-      await ledger.noteChanges(this.options, told, entry.atMs);
+      const journaled = this.options.write === "replace" ? (swap ? this.changesBySwap(tables) : []) : changes;
+      await ledger.noteChanges(this.options, journaled, entry.atMs);
       await ledger.noteIssues(this.options, slot.issues, entry.atMs);
       await ledger.noteCheckpoint(this.options, entry, stagedRows);
-      return { counts: this.options.write === "replace" && !swap ? NO_ROWS : counts, changes: told };
+      return { counts: this.options.write === "replace" && !swap ? NO_ROWS : counts, changes: journaled };
     });
     this.standing = standing;
     this.orphaned = [];
@@ -231,7 +231,9 @@ export class DuckLoad implements StreamLoad {
     if (root === undefined || rootStage === undefined) return NO_ROWS;
     const keyed = !root.columns.some((column) => column.role === "row_id");
     const target = this.target(root.name);
-    const { matched, same } = keyed ? await this.countMatches(rootStage.sqlName, target, root) : NO_MATCHES;
+    const { matched, unchanged } = keyed
+      ? await this.countMatches(rootStage.sqlName, target, root)
+      : NO_MATCHES;
     if (matched > 0) {
       for (const table of tables) {
         const target = this.target(table.name);
@@ -255,21 +257,21 @@ export class DuckLoad implements StreamLoad {
     return {
       ...NO_ROWS,
       added: (await this.countRows(rootStage.sqlName)) - matched,
-      changed: matched - same,
-      same,
+      changed: matched - unchanged,
+      unchanged,
     };
   }
 
-  /** Puts the tables built aside in the place of the old ones. */
+  /** Puts the tables built beside the old ones in the place of the old ones. */
   private async swap(
     root: TableSchema | undefined,
-    aside: ReadonlyMap<string, StandingTable>,
+    building: ReadonlyMap<string, StandingTable>,
     run: Run,
   ): Promise<RowCounts> {
     const { schema } = this.options;
-    const counts = root === undefined ? NO_ROWS : await this.countReplaced(root, aside.has(root.name));
+    const counts = root === undefined ? NO_ROWS : await this.countReplaced(root, building.has(root.name));
     for (const table of this.replaced.keys()) await run(`DROP TABLE ${tableName(schema, table)}`);
-    for (const table of aside.keys())
+    for (const table of building.keys())
       await run(`ALTER TABLE ${this.target(table)} RENAME TO ${quoteName(table)}`);
     return counts;
   }
@@ -285,15 +287,15 @@ export class DuckLoad implements StreamLoad {
       return { ...NO_ROWS, added: now, removed: was, doubled };
     const shared = root.columns.filter((column) => before.has(column.name));
     const comparable = built && root.recordKey.every((name) => before.has(name));
-    const { matched, same } = comparable
+    const { matched, unchanged } = comparable
       ? await this.countMatches(this.target(root.name), readAs(old, root, before), {
           ...root,
           columns: shared,
         })
       : NO_MATCHES;
-    const stillSame = shared.length < root.columns.length ? 0 : same;
-    const changed = matched - stillSame;
-    return { added: now - matched, changed, same: stillSame, removed: was - matched, doubled };
+    const stillUnchanged = shared.length < root.columns.length ? 0 : unchanged;
+    const changed = matched - stillUnchanged;
+    return { added: now - matched, changed, unchanged: stillUnchanged, removed: was - matched, doubled };
   }
 
   /** For tables that are replaced: what differs from the ones that stood. */
@@ -308,7 +310,7 @@ export class DuckLoad implements StreamLoad {
     const [keys] = await this.query(countMatchesQuery(stage, target, { ...schema, columns: [] }));
     if (Number(keys?.matched) === 0) return NO_MATCHES;
     const [row] = await this.query(countMatchesQuery(stage, target, schema));
-    return { matched: Number(row?.matched), same: Number(row?.same) };
+    return { matched: Number(row?.matched), unchanged: Number(row?.unchanged) };
   }
 
   private async countRows(table: string): Promise<number> {

@@ -27,7 +27,7 @@ export function planTable(
     const own = [`${RUN_COLUMN} BIGINT`, `${LOADED_COLUMN} TIMESTAMPTZ`];
     return {
       statements: [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`],
-      changes: [{ table, column: undefined, change: "table added" }],
+      changes: [{ table, column: undefined, change: "table_added" }],
     };
   }
   const statements: string[] = [];
@@ -37,13 +37,13 @@ export function planTable(
     const toType = formatColumnType(type);
     if (old === undefined) {
       statements.push(`ALTER TABLE ${target} ADD COLUMN ${quoteName(column)} ${sqlType(type)}`);
-      changes.push({ table, column, change: "column added", toType });
+      changes.push({ table, column, change: "column_added", toType });
     } else if (!sameType(old, type)) {
       const using = widenExpression(column, old, type);
       statements.push(
         `ALTER TABLE ${target} ALTER COLUMN ${quoteName(column)} TYPE ${sqlType(type)} USING ${using}`,
       );
-      changes.push({ table, column, change: "type widened", fromType: formatColumnType(old), toType });
+      changes.push({ table, column, change: "type_widened", fromType: formatColumnType(old), toType });
     }
   }
   return { statements, changes };
@@ -85,10 +85,10 @@ export function countKeysQuery(stage: string, key: readonly string[]): string {
 
 /** How many of the stage's records stand in the target, and how many of them are equal in every column. */
 export function countMatchesQuery(stage: string, target: string, schema: TableSchema): string {
-  const same = schema.columns.map(
+  const unchanged = schema.columns.map(
     ({ name }) => `t.${quoteName(name)} IS NOT DISTINCT FROM s.${quoteName(name)}`,
   );
-  return `SELECT count(*) AS matched, count(*) FILTER (WHERE ${["true", ...same].join(" AND ")}) AS same
+  return `SELECT count(*) AS matched, count(*) FILTER (WHERE ${["true", ...unchanged].join(" AND ")}) AS unchanged
     FROM ${stage} AS s JOIN ${target} AS t ON ${equalKeys("t", schema.recordKey, "s", schema.recordKey)}`;
 }
 

@@ -76,7 +76,7 @@ export const jsonPathText = z
   .refine(isJsonPath, "must be a JSONPath (RFC 9535), such as $.items[*]")
   .describe("A JSONPath, RFC 9535");
 
-/** A CEL expression over a record or an answer; what is wrong with it is part of the message. */
+/** A CEL expression over a record or a response; what is wrong with it is part of the message. */
 export function conditionText(kind: ConditionKind): z.ZodString {
   return z
     .string()

@@ -32,6 +32,11 @@ export function bytesText(bytes: number): string {
   return bytes < 1e6 ? `${(bytes / 1e3).toFixed(1)} kB` : `${(bytes / 1e6).toFixed(1)} MB`;
 }
 
+/** `broken_off` → `broken off`: a value of the ledger, for people. */
+export function plainWords(value: string): string {
+  return value.replaceAll("_", " ");
+}
+
 /** An error on three lines: code and what was seen, where, what to do. */
 export function errorText(error: BridgeError): string {
   const lines = [`${colors.red(error.code)}  ${error.message}`];

@@ -1,12 +1,12 @@
-/** `runs`: the history of runs, or one of them in detail, from the ledger. */
+/** `history`: the runs of a project, or one of them in detail, from the ledger. */
 
 import colors from "picocolors";
 import { BridgeError } from "../core/errors.js";
 import { openProject } from "../run/project.js";
 import type { ErrorRecord, RunRecord, StreamOutcome } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
+import { bytesText, countOf, countText, momentText, plainWords, timeText } from "./format.js";
 import { tableText } from "./table.js";
-import { bytesText, countOf, countText, momentText, timeText } from "./words.js";
 
 export interface RunsCommandOptions {
   readonly project: string;
@@ -16,7 +16,7 @@ export interface RunsCommandOptions {
   readonly json?: boolean | undefined;
 }
 
-export async function runsCommand(run: number | undefined, options: RunsCommandOptions): Promise<number> {
+export async function historyCommand(run: number | undefined, options: RunsCommandOptions): Promise<number> {
   const project = await openProject(options.project);
   const { bridges } = project.definition;
   const used = [...new Set(Object.values(bridges).map((bridge) => bridge.to))];
@@ -43,7 +43,7 @@ function historyText(title: string, runs: readonly RunRecord[]): string {
   if (runs.length === 0) return `${colors.bold(title)} holds no runs yet. Start one: early-bridge run`;
   const columns = [
     ...["run", "bridge", "outcome", "started"].map((name) => ({ title: name })),
-    ...["took", "added", "changed", "same", "requests", "retries", "waited"].map((name) => ({
+    ...["took", "added", "changed", "unchanged", "requests", "retries", "waited"].map((name) => ({
       title: name,
       right: true,
     })),
@@ -54,18 +54,22 @@ function historyText(title: string, runs: readonly RunRecord[]): string {
     outcomeText(run.outcome),
     momentText(run.startedAtMs),
     run.endedAtMs === undefined ? "" : timeText(run.endedAtMs - run.startedAtMs),
-    ...(["added", "changed", "same", "requests", "retries"] as const).map((key) => countText(sum(run, key))),
+    ...(["added", "changed", "unchanged", "requests", "retries"] as const).map((key) =>
+      countText(sum(run, key)),
+    ),
     timeText(sum(run, "waitedMs")),
   ]);
   const failures = runs.filter((run) => run.errorCode !== undefined);
-  const told = failures.map((run) => `  run ${run.run}: ${colors.red(run.errorCode!)}  ${run.errorMessage}`);
+  const failed = failures.map(
+    (run) => `  run ${run.run}: ${colors.red(run.errorCode!)}  ${run.errorMessage}`,
+  );
   return [
     colors.bold(title),
     "",
     tableText(columns, rows),
-    ...(told.length > 0 ? ["", ...told] : []),
+    ...(failed.length > 0 ? ["", ...failed] : []),
     "",
-    colors.dim(`One of them in detail: early-bridge runs ${runs[0]!.run}`),
+    colors.dim(`One of them in detail: early-bridge history ${runs[0]!.run}`),
   ].join("\n");
 }
 
@@ -84,13 +88,17 @@ function detailText(number: number, runs: readonly RunRecord[]): string {
 
 function noSuchRun(number: number): BridgeError {
   return new BridgeError("CONFIG_UNKNOWN_NAME", `There is no run ${number}.`, {
-    hint: "See early-bridge runs.",
+    hint: "See early-bridge history.",
   });
 }
 
 function streamLines(stream: StreamOutcome): string[] {
-  const { added, changed, same, removed, quarantined, leftOut, doubled, failure } = stream;
-  const rows = [`${countText(added)} added`, `${countText(changed)} changed`, `${countText(same)} same`];
+  const { added, changed, unchanged, removed, quarantined, leftOut, doubled, failure } = stream;
+  const rows = [
+    `${countText(added)} added`,
+    `${countText(changed)} changed`,
+    `${countText(unchanged)} unchanged`,
+  ];
   if (removed > 0) rows.push(`${countText(removed)} removed`);
   if (quarantined > 0) rows.push(`${countText(quarantined)} in quarantine`);
   if (leftOut > 0) rows.push(`${countText(leftOut)} left out`);
@@ -118,13 +126,14 @@ function failureLines({ code, message, where, hint }: ErrorRecord): string[] {
 }
 
 function outcomeText(outcome: string): string {
-  if (outcome === "done") return colors.green(outcome);
-  return outcome === "failed" || outcome === "broken off" ? colors.red(outcome) : colors.yellow(outcome);
+  const text = plainWords(outcome);
+  if (outcome === "done") return colors.green(text);
+  return outcome === "failed" || outcome === "broken_off" ? colors.red(text) : colors.yellow(text);
 }
 
 function sum(
   run: RunRecord,
-  key: "added" | "changed" | "same" | "requests" | "retries" | "waitedMs",
+  key: "added" | "changed" | "unchanged" | "requests" | "retries" | "waitedMs",
 ): number {
   return run.streams.reduce((total, stream) => total + stream[key], 0);
 }

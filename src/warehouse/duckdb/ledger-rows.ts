@@ -1,0 +1,71 @@
+/** Rows of the ledger's tables, from and to what they stand for. */
+
+import { type ColumnType, formatColumnType, parseColumnType } from "../../core/shape/column-type.js";
+import type { ColumnSchema } from "../../core/shape/table-shape.js";
+import type { RunOutcome, StreamOutcome, StreamRecord } from "../warehouse.js";
+import { COUNTS } from "./ledger-schema.js";
+
+export type Row = Record<string, unknown>;
+export type Cell = string | number | boolean | null;
+
+export function timestamp(ms: number): string {
+  return new Date(ms).toISOString();
+}
+
+export function textOrNothing(value: unknown): string | undefined {
+  return value === null || value === undefined ? undefined : String(value);
+}
+
+export function knownType(text: string): ColumnType {
+  return parseColumnType(text) ?? { kind: "text" };
+}
+
+export function columnValues(column: ColumnSchema): Cell[] {
+  const { name, path, role, type, declared, seen } = column;
+  return [name, path, role, formatColumnType(type), declared, seen.mask, seen.intDigits, seen.scale];
+}
+
+type Counts = Record<(typeof COUNTS)[number], number>;
+
+export function countsOf(stream: StreamRecord): Record<keyof Counts, bigint> {
+  const { leftOut, waitedMs, askMs, shapeMs, loadMs } = stream;
+  const times = { waited_ms: waitedMs, ask_ms: askMs, shape_ms: shapeMs, load_ms: loadMs };
+  const byName: Counts = { ...stream, ...times, left_out: leftOut };
+  const counts = COUNTS.map((name) => [name, BigInt(Math.round(byName[name]))] as const);
+  return Object.fromEntries(counts) as Record<keyof Counts, bigint>;
+}
+
+export function streamRecord(row: Row): StreamOutcome {
+  // an older ledger has fewer of them
+  const count = (name: keyof Counts) => Number(row[name] ?? 0);
+  const code = textOrNothing(row.error_code);
+  const failure = code && {
+    code,
+    message: String(row.error_message),
+    where: String(row.error_where),
+    hint: String(row.error_hint),
+  };
+  return {
+    stream: String(row.stream),
+    outcome: String(row.outcome) as RunOutcome,
+    received: count("received"),
+    leftOut: count("left_out"),
+    records: count("records"),
+    added: count("added"),
+    changed: count("changed"),
+    unchanged: count("unchanged"),
+    removed: count("removed"),
+    quarantined: count("quarantined"),
+    doubled: count("doubled"),
+    pages: count("pages"),
+    checkpoints: count("checkpoints"),
+    requests: count("requests"),
+    retries: count("retries"),
+    waitedMs: count("waited_ms"),
+    bytes: count("bytes"),
+    askMs: count("ask_ms"),
+    shapeMs: count("shape_ms"),
+    loadMs: count("load_ms"),
+    failure: failure || undefined,
+  };
+}
