@@ -1,12 +1,13 @@
-// Writes the JSON Schema files (2020-12) that editors use for completion, from the one zod schema.
+// Writes the JSON Schema files (2020-12): for editors, and of what --json prints; each from its one zod schema.
 import { writeFileSync } from "node:fs";
-import { z } from "zod";
-import { connectorSchema, projectSchema } from "../dist/core/index.js";
+import { outputLine } from "../dist/cli/json-lines.js";
+import { connectorSchema, jsonSchemaOf, projectSchema } from "../dist/core/index.js";
 
 for (const [name, schema] of [
   ["connector", connectorSchema],
   ["bridges", projectSchema],
+  ["output", outputLine],
 ]) {
-  const json = z.toJSONSchema(schema, { io: "input", target: "draft-2020-12" });
+  const json = jsonSchemaOf(schema, name);
   writeFileSync(`schemas/${name}.schema.json`, `${JSON.stringify(json, null, 2)}\n`);
 }

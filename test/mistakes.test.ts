@@ -5,6 +5,7 @@ import { join } from "node:path";
 import { DuckDBInstance } from "@duckdb/node-api";
 import { describe, expect, it } from "vitest";
 import { BOOKINGS_DEFAULTS, type BookingsService } from "../src/standins/index.js";
+import { outputLines } from "./support/output.js";
 import {
   bookingsService,
   command,
@@ -210,12 +211,9 @@ describe("the command line", () => {
     const service = await bookingsService({ bookings: 700 });
     const project = demoProject(service.url);
     const { stdout } = await command(["run", "bookings", "--json"], project.folder);
-    const events = stdout
-      .trim()
-      .split("\n")
-      .map((line) => JSON.parse(line) as Record<string, unknown>);
+    const events = outputLines(stdout);
     expect(events[0]).toMatchObject({ type: "run_started", run: 1, streams: ["huts", "bookings"] });
-    expect(events.at(-1)).toMatchObject({ type: "run_ended", report: { outcome: "done" } });
+    expect(events.at(-1)).toMatchObject({ type: "run_ended", outcome: "done" });
     const runs = await command(["history", "--json"], project.folder);
     expect(JSON.parse(runs.stdout)).toMatchObject({
       run: 1,

@@ -4,6 +4,7 @@ import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
+import { type OutputLine, outputLines } from "./support/output.js";
 import {
   bookingsService,
   type CommandResult,
@@ -63,10 +64,7 @@ describe("probe", () => {
   it("goes on to the warehouse for a bridge, speaks JSON, and ends with the worst line's code", async () => {
     const { project, env } = await wholeProject();
     const good = await command(["probe", "bookings", "--json"], project.folder, env);
-    const lines = good.stdout
-      .trim()
-      .split("\n")
-      .map((line) => JSON.parse(line) as { check: string; outcome: string });
+    const lines = outputLines(good.stdout) as Extract<OutputLine, { type: "check" }>[];
     expect(lines.map(({ check, outcome }) => `${check}: ${outcome}`)).toEqual([
       "address: good",
       "connection: good",

@@ -6,6 +6,7 @@ import { openProject } from "../run/project.js";
 import type { ErrorRecord, RunRecord, StreamOutcome } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { bytesText, countOf, countText, momentText, plainWords, timeText } from "./format.js";
+import { errorOf, jsonLine } from "./json-lines.js";
 import { tableText } from "./table.js";
 
 export interface RunsCommandOptions {
@@ -27,7 +28,7 @@ export async function historyCommand(run: number | undefined, options: RunsComma
     try {
       const runs = await session.ledger.runs({ bridge: options.bridge, run, limit: options.limit });
       if (run !== undefined && runs.length === 0) throw noSuchRun(run);
-      if (options.json === true) for (const each of runs) process.stdout.write(`${JSON.stringify(each)}\n`);
+      if (options.json === true) for (const each of runs) process.stdout.write(runLine(each));
       else
         process.stdout.write(
           `${run === undefined ? historyText(warehouse.title, runs) : detailText(run, runs)}\n`,
@@ -37,6 +38,18 @@ export async function historyCommand(run: number | undefined, options: RunsComma
     }
   }
   return EXIT_CODES.done;
+}
+
+/** The run's own failure is that of its first stream that failed. */
+function runLine({ streams, errorCode, errorMessage, ...run }: RunRecord): string {
+  const plain = streams.map(({ failure, ...stream }) => ({
+    ...stream,
+    error: failure && errorOf(failure),
+  }));
+  const own = streams.find(({ failure }) => failure?.code === errorCode)?.failure;
+  const unplaced = errorCode && { code: errorCode, message: errorMessage ?? "", where: "", hint: "" };
+  const error = own ?? unplaced;
+  return jsonLine("run", { ...run, streams: plain, error: error ? errorOf(error) : undefined });
 }
 
 function historyText(title: string, runs: readonly RunRecord[]): string {

@@ -14,6 +14,7 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .helpOption("--help", "print help")
     .addHelpText("after", EXIT_CODE_HELP)
     .showSuggestionAfterError()
+    .configureOutput({ outputError: (text, write) => (asksForJson() ? undefined : write(text)) })
     .exitOverride();
   program
     .command("init")
@@ -98,6 +99,10 @@ function wholeNumber(text: string): number {
   return Number(text);
 }
 
+function asksForJson(): boolean {
+  return process.argv.includes("--json");
+}
+
 function packageVersion(): string {
   const text = readFileSync(new URL("../../package.json", import.meta.url), "utf8");
   return (JSON.parse(text) as { version: string }).version;
@@ -112,12 +117,20 @@ async function main(): Promise<number> {
     await program.parseAsync();
     return exitCode;
   } catch (error) {
-    if (error instanceof CommanderError) return error.exitCode === 0 ? EXIT_CODES.done : EXIT_CODES.config;
-    const [{ tellError }, { toBridgeError }] = await Promise.all([
+    const isUsage = error instanceof CommanderError;
+    if (isUsage && (error.exitCode === 0 || !asksForJson()))
+      return error.exitCode === 0 ? EXIT_CODES.done : EXIT_CODES.config;
+    const [{ tellError }, { BridgeError, toBridgeError }] = await Promise.all([
       import("./run-command.js"),
       import("../core/errors.js"),
     ]);
-    tellError(error, process.argv.includes("--json"));
+    if (isUsage) {
+      const message = error.message.replace(/^error: /, "");
+      const hint = "See early-bridge --help.";
+      tellError(new BridgeError("USAGE", message, { hint, cause: error }), true);
+      return EXIT_CODES.config;
+    }
+    tellError(error, asksForJson());
     return EXIT_CODES[toBridgeError(error).kind];
   }
 }

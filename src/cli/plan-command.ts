@@ -6,6 +6,7 @@ import wrapAnsi from "wrap-ansi";
 import { planBridge, type StreamPlan } from "../run/plan.js";
 import { openProject } from "../run/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
+import { jsonLine } from "./json-lines.js";
 
 export interface PlanCommandOptions {
   readonly project: string;
@@ -21,7 +22,8 @@ export async function planCommand(bridge: string | undefined, options: PlanComma
     const opened = await project.openBridge(name);
     try {
       const plans = await planBridge(opened.bridge, opened.api);
-      if (options.json === true) for (const plan of plans) say(JSON.stringify({ bridge: name, ...plan }));
+      if (options.json === true)
+        for (const plan of plans) process.stdout.write(jsonLine("plan", { bridge: name, ...plan }));
       else tell(name, opened.bridge.warehouse.title, plans);
     } finally {
       await opened.close();

@@ -7,6 +7,7 @@ import { type ProbeLine, probe } from "../run/probe.js";
 import { type OpenedProject, openProject } from "../run/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { timeText } from "./format.js";
+import { jsonLine } from "./json-lines.js";
 
 export interface ProbeCommandOptions {
   readonly project: string;
@@ -18,7 +19,7 @@ const MARKS: Readonly<Record<ProbeLine["outcome"], string>> = {
   good: colors.green("good"),
   note: colors.yellow("note"),
   bad: colors.red("bad "),
-  "left out": colors.dim("—   "),
+  left_out: colors.dim("—   "),
 };
 const CHECK_WIDTH = 18;
 const TIME_WIDTH = 8;
@@ -31,7 +32,7 @@ export async function probeCommand(name: string, options: ProbeCommandOptions): 
   if (options.grants === true) return tellGrants(project, name);
   const opened = await openTarget(project, name);
   const onLine = (line: ProbeLine) => {
-    if (options.json === true) process.stdout.write(`${JSON.stringify(line)}\n`);
+    if (options.json === true) process.stdout.write(jsonLine("check", line));
     else tellLine(line);
   };
   if (options.json !== true) process.stdout.write(`${colors.bold(name)}  ${opened.api.account.baseUrl}\n\n`);
@@ -65,7 +66,7 @@ async function tellGrants(project: OpenedProject, name: string): Promise<number>
 }
 
 function tellLine({ check, outcome, ms, found, error }: ProbeLine): void {
-  const time = outcome === "left out" || ms === 0 ? "" : timeText(ms);
+  const time = outcome === "left_out" || ms === 0 ? "" : timeText(ms);
   const head = `  ${MARKS[outcome]}  ${check.padEnd(CHECK_WIDTH)} ${colors.dim(time.padStart(TIME_WIDTH))}  `;
   process.stdout.write(`${head}${indented(found)}\n`);
   if (error === undefined) return;

@@ -3,6 +3,7 @@
 import colors from "picocolors";
 import type { OnRunEvent, RunEvent, StreamReport } from "../run/events.js";
 import { countOf, countText, errorText, plainWords, timeText } from "./format.js";
+import { eventLines } from "./json-lines.js";
 import { tableText } from "./table.js";
 
 export interface ProgressView {
@@ -24,8 +25,8 @@ export async function openView(kind: ViewKind, title: string): Promise<ProgressV
 }
 
 function jsonView(): ProgressView {
-  const onEvent = (event: RunEvent) => process.stdout.write(`${JSON.stringify(event)}\n`);
-  return { onEvent, stopping: () => {}, close: () => {} };
+  const lineOf = eventLines();
+  return { onEvent: (event) => process.stdout.write(lineOf(event)), stopping: () => {}, close: () => {} };
 }
 
 /** One line per noteworthy event; pages are not. */
@@ -70,7 +71,7 @@ function plainLine(event: RunEvent): string | undefined {
     }
     case "waiting":
       return event.ms >= 5000
-        ? `${event.stream}: waiting ${timeText(event.ms)} (${event.reason})`
+        ? `${event.stream}: waiting ${timeText(event.ms)} (${plainWords(event.reason)})`
         : undefined;
     case "retry":
       return `${event.stream}: ${event.why} Trying again in ${timeText(event.ms)}.`;

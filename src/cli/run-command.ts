@@ -11,6 +11,7 @@ import { type OpenedProject, openProject } from "../run/project.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, errorText, timeText } from "./format.js";
+import { jsonLine } from "./json-lines.js";
 import { openView, reportText, type ViewKind } from "./progress.js";
 
 export interface RunCommandOptions {
@@ -204,6 +205,6 @@ function exitCodeOf({ outcome, error }: RunReport): number {
 /** An error for people on stderr, or as one JSON line on stdout. */
 export function tellError(thrown: unknown, json: boolean): void {
   const error = isBridgeError(thrown) ? thrown : toBridgeError(thrown);
-  if (json) process.stdout.write(`${JSON.stringify({ type: "error", error })}\n`);
+  if (json) process.stdout.write(jsonLine("error", { error }));
   else process.stderr.write(`${errorText(error)}\n`);
 }

@@ -33,6 +33,7 @@ export const ERROR_CODES = {
   CONFIG_INVALID: { kind: "config", hint: "Correct the value at the place named." },
   CONFIG_UNKNOWN_KEY: { kind: "config", hint: "Remove the key or correct its spelling." },
   CONFIG_UNKNOWN_NAME: { kind: "config", hint: "Use one of the names that are declared." },
+  USAGE: { kind: "config", hint: "See early-bridge --help." },
   SECRET_MISSING: {
     kind: "config",
     hint: "Set it in the environment or in the .env file beside bridges.yaml.",

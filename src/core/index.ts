@@ -11,6 +11,7 @@ export {
   resolveAccount,
 } from "./define/connector.js";
 export { type Connector, type ConnectorInput, connectorSchema } from "./define/connector-schema.js";
+export { jsonSchemaOf } from "./define/json-schema.js";
 export { type Project, type ProjectInput, projectSchema } from "./define/project-schema.js";
 export { BridgeError, ERROR_CODES, type ErrorCode, isBridgeError } from "./errors.js";
 export { type ReportedLimits, readLimits } from "./pace/limit-headers.js";

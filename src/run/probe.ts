@@ -16,8 +16,8 @@ import type { Api } from "./connect.js";
 
 export interface ProbeLine {
   readonly check: string;
-  /** note: good to know, nothing is wrong · left out: another line must be good first */
-  readonly outcome: "good" | "note" | "bad" | "left out";
+  /** note: good to know, nothing is wrong · left_out: another line must be good first */
+  readonly outcome: "good" | "note" | "bad" | "left_out";
   readonly ms: number;
   readonly found: string;
   readonly error?: BridgeError | undefined;
@@ -87,7 +87,7 @@ class Checklist {
 
   async when(ready: boolean, check: string, work: () => Promise<string | Found>): Promise<boolean> {
     if (ready) return this.run(check, work);
-    this.add({ check, outcome: "left out", ms: 0, found: "needs the lines above" });
+    this.add({ check, outcome: "left_out", ms: 0, found: "needs the lines above" });
     return false;
   }
 

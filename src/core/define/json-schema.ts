@@ -1,0 +1,20 @@
+/** JSON Schema (2020-12) of what we check by zod. */
+
+import { z } from "zod";
+
+/**
+ * The JSON Schema of a file or of output; `name` is in its `$id`. What zod checks beyond JSON Schema is not in it.
+ */
+export function jsonSchemaOf(schema: z.ZodType, name: string): object {
+  const made = z.toJSONSchema(schema, {
+    io: "input",
+    target: "draft-2020-12",
+    override: ({ jsonSchema }) => {
+      // a format of zod's own, which strict validators refuse; the pattern beside it says the same
+      if (jsonSchema.format === "starts_with") delete jsonSchema.format;
+    },
+  });
+  const { $schema, description, ...rest } = made;
+  const plain = { $schema, $id: `urn:early-bridge:schema:${name}:1`, title: description, ...rest };
+  return JSON.parse(JSON.stringify(plain)) as object;
+}
