@@ -23,6 +23,33 @@ function importSubpath(name) {
   console.log(`${name}: ${stdout.trim()}`);
 }
 
+/** A project in CommonJS may require what is ours: Node 20.19 and later load ES modules so. */
+function requireSubpath(name) {
+  const code = `console.log(Object.keys(require("${name}")).length)`;
+  const { status, stdout, stderr } = spawnSync("node", ["--input-type=commonjs", "-e", code], {
+    cwd: folder,
+    encoding: "utf8",
+  });
+  if (status !== 0 || !(Number(stdout) > 0)) fail(`${name} cannot be required: ${stderr}`);
+}
+
+/** Our types compile in a strict project that checks those of its libraries and has none of our tools. */
+function compileStrictly(subpaths) {
+  const lines = subpaths.map((path, i) => `import * as m${i} from "${join(manifest.name, path)}";`);
+  writeFileSync(
+    join(folder, "use.mts"),
+    `${lines.join("\n")}\nexport default [${subpaths.map((_, i) => `m${i}`)}];\n`,
+  );
+  const flags =
+    "--noEmit --strict --skipLibCheck false --module nodenext --target es2022 --types node use.mts";
+  const { status, stdout } = spawnSync("npx", ["--no-install", "tsc", ...flags.split(" ")], {
+    cwd: folder,
+    encoding: "utf8",
+  });
+  if (status !== 0) fail(`the types do not compile elsewhere:\n${stdout}`);
+  console.log("the types compile in a strict project");
+}
+
 function runBin(args, wantedCode, wantedWords) {
   const { status, stdout, stderr } = spawnSync("npx", ["--no-install", "early-bridge", ...args], {
     cwd: folder,
@@ -51,6 +78,10 @@ try {
   runBin(["demo", "--bookings", "100"], 2, "npm install @duckdb/node-api");
   npm(["install", `@duckdb/node-api@${manifest.peerDependencies["@duckdb/node-api"]}`], folder);
   importSubpath(join(manifest.name, "duckdb"));
+  for (const path of subpaths) requireSubpath(join(manifest.name, path));
+  const tools = ["typescript", "@types/node"].map((name) => `${name}@${manifest.devDependencies[name]}`);
+  npm(["install", "--save-dev", ...tools], folder);
+  compileStrictly(subpaths);
   runBin(["demo", "--bookings", "1000"], 0, "bookings_guests");
   console.log("the tarball is whole");
 } finally {

@@ -26,8 +26,14 @@ const run = (command) => execSync(command, { stdio: ["ignore", "inherit", "inher
 
 if (age(INSTALLED) < Math.max(age("package.json"), age("package-lock.json"))) {
   console.log("Installing packages …");
-  // not `npm ci`: that refuses a lock file in which another platform's optional packages are missing
-  run("npm install --no-audit --no-fund --loglevel=error");
+  const quietly = "--no-audit --no-fund --loglevel=error";
+  try {
+    // leaves the lock file alone
+    run(`npm ci ${quietly}`);
+  } catch {
+    // package.json has been changed since
+    run(`npm install ${quietly}`);
+  }
   writeFileSync(INSTALLED, "");
 }
 const sources = Math.max(

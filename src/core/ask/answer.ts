@@ -4,7 +4,7 @@
  *   bytes ─▶ unpack (gzip, zip) ─▶ JSON · JSON Lines · CSV · XML ─▶ tree; records and tokens are found by JSONPath
  */
 
-import { type Options as CsvOptions, parse as parseCsvText } from "csv-parse/browser/esm/sync";
+import { parse as parseCsvText } from "csv-parse/browser/esm/sync";
 import { XMLParser, XMLValidator } from "fast-xml-parser";
 import type { AnswerDefinition, CsvDefinition } from "../define/ask-schema.js";
 import { BridgeError, type Where } from "../errors.js";
@@ -138,7 +138,7 @@ function decodeText(bytes: Uint8Array, encoding: string, where: Where): string {
 }
 
 /** Lines as lists of values; an empty field without quotes is null. */
-export function csvOptions(csv: CsvDefinition): CsvOptions {
+export function csvOptions(csv: CsvDefinition) {
   return {
     delimiter: csv.delimiter,
     quote: csv.quote,
@@ -146,7 +146,8 @@ export function csvOptions(csv: CsvDefinition): CsvOptions {
     from_line: csv.skip_lines + 1,
     skip_empty_lines: true,
     relax_column_count: true,
-    cast: (value, { quoting }) => (value === "" && !quoting ? null : value),
+    cast: (value: string, { quoting }: { readonly quoting: boolean }) =>
+      value === "" && !quoting ? null : value,
   };
 }
 
