@@ -24,8 +24,6 @@ import { newTally } from "../http/exchange.js";
 import type { RunRecorder, StartCursors } from "../http/har.js";
 import {
   addCounts,
-  type CheckpointEntry,
-  type Committed,
   NO_ROWS,
   type RunOutcome,
   type StreamLoad,
@@ -33,16 +31,12 @@ import {
 } from "../warehouse/warehouse.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
 import { checkFirstPage, unheededFilter } from "./check-first-page.js";
+import { Checkpointer, type CheckpointRule, NO_CURSORS } from "./checkpointer.js";
 import { type Api, type Page, takeSpent } from "./connect.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { Notices } from "./notices.js";
 import { PartPass, type PartTask } from "./part-pass.js";
 import { StreamTotals } from "./stream-totals.js";
-
-export interface CheckpointRule {
-  readonly rows: number;
-  readonly everyMs: number;
-}
 
 export interface CarryOptions {
   readonly api: Api;
@@ -102,11 +96,8 @@ class Carrier {
   private pass: PartPass | undefined;
   private cursor: string | undefined;
   private counts = NO_ROWS;
-  private checkpoints = 0;
-  private checkpointAtMs = 0;
   private firstChecked = false;
-  private committing: Promise<void> = Promise.resolve();
-  private due: AbortController | undefined;
+  private checkpoints!: Checkpointer;
 
   constructor(private readonly options: CarryOptions) {
     const { api, stream, signal, onEvent, startedAtMs } = options;
@@ -132,15 +123,14 @@ class Carrier {
       const strange = this.totals.strangeValues(this.ask.cursorField);
       if (strange !== undefined) this.notice(strange);
       if (cursors.size === 0 && this.totals.records === 0) this.tellNothing();
-      await this.inTurn(() => this.commit((entry) => this.load.finish(entry), true));
+      await this.inTurn(() => this.loading(this.checkpoints.finish()));
       this.totals.checkSums(this.counts);
     } catch (error) {
       await this.keepWhatWasRead();
       throw error;
     } finally {
       this.stop.abort();
-      this.due?.abort();
-      await this.committing.catch(() => {});
+      await this.checkpoints.close();
       await this.load.close();
       this.notices.close();
     }
@@ -149,7 +139,7 @@ class Carrier {
   report(outcome: RunOutcome, error: BridgeError | undefined): StreamReport {
     const { requests, retries, waitedMs, bytes } = this.tally;
     const { received, leftOut, records, quarantined, pages, rowsByTable } = this.totals;
-    const { checkpoints, cursor } = this;
+    const { cursor } = this;
     return {
       stream: this.options.stream,
       outcome,
@@ -159,7 +149,7 @@ class Carrier {
       ...this.counts,
       quarantined,
       pages,
-      checkpoints,
+      checkpoints: this.checkpoints?.count ?? 0,
       requests,
       retries,
       waitedMs,
@@ -175,7 +165,7 @@ class Carrier {
 
   /** Opens the load and the shape; the cursors that count are given back. */
   private async open(): Promise<Map<string, SavedCursor>> {
-    const { session, bridge, schema, write, run, startedAtMs, rootTables, api } = this.options;
+    const { session, bridge, schema, write, run, startedAtMs, rootTables } = this.options;
     const { name, key, columns } = this.stream;
     const { ledger, names } = session;
     const rootTable = snakeCase(name);
@@ -186,7 +176,7 @@ class Carrier {
     const takenTables = new Set([...rootTables, ...others]);
     takenTables.delete(rootTable);
     this.shape = new Shape({ stream: name, key, columns, names, takenTables }, known);
-    this.checkpointAtMs = api.clock.now();
+    this.checkpoints = this.openCheckpointer();
     if (write === "replace") return new Map();
     if (this.options.cursors !== undefined) return new Map(Object.entries(this.options.cursors));
     const cursors = await ledger.cursors(bridge, name);
@@ -293,8 +283,9 @@ class Carrier {
       delta: delta === undefined || delta === null ? undefined : String(delta),
     });
     const last = page.next.at === "end" || known;
-    if (this.isDue() && !(last && this.pass?.isLast === true)) await this.checkpoint();
-    else this.armDue();
+    if (this.checkpoints.isDue && !(last && this.pass?.isLast === true))
+      await this.loading(this.checkpoints.checkpoint());
+    else this.checkpoints.arm();
     return known;
   }
 
@@ -331,88 +322,48 @@ class Carrier {
     return this.totals.takeRows(batches, issues.length);
   }
 
-  private isDue(): boolean {
-    const { checkpoint, api } = this.options;
-    return (
-      this.load.waitingRows >= checkpoint.rows || api.clock.now() - this.checkpointAtMs >= checkpoint.everyMs
-    );
-  }
-
-  /** While pages are long in coming, a checkpoint that falls due is made all the same. */
-  private armDue(): void {
-    const { api, checkpoint } = this.options;
-    const { clock } = api;
-    if (this.due !== undefined || this.load.waitingRows === 0 || !Number.isFinite(checkpoint.everyMs)) return;
-    const due = new AbortController();
-    this.due = due;
-    const waitMs = Math.max(0, this.checkpointAtMs + checkpoint.everyMs - clock.now());
-    const late = clock.sleep(waitMs, due.signal).then(() =>
-      this.inTurn(async () => {
-        if (due.signal.aborted) return;
-        this.due = undefined;
-        if (this.load.waitingRows > 0) await this.checkpoint();
-      }),
-    );
-    // a commit that fails is told by the next one
-    late.catch(() => {});
-  }
-
-  private async checkpoint(): Promise<void> {
-    await this.commit((entry) => this.load.checkpoint(entry), false);
-  }
-
   /** After a failure: the pages read so far are good, and the next run goes on behind them. */
   private async keepWhatWasRead(): Promise<void> {
     if (this.options.write !== "upsert") return;
     try {
       await this.inTurn(async () => {
         this.stop.abort();
-        if (this.load.waitingRows > 0 || this.pass?.hasChanged === true) await this.checkpoint();
-        await this.committing;
+        if (this.load.waitingRows > 0 || this.pass?.hasChanged === true) await this.checkpoints.checkpoint();
+        await this.checkpoints.settle();
       });
     } catch {
       // the failure that led here is the one to tell of; these rows are read again next time
     }
   }
 
-  /**
-   * Starts a commit once the one before is in: were that one to fail, a later cursor must not pass its rows.
-   * The new commit goes on behind, as `committing`.
-   */
-  private async commit(
-    start: (entry: CheckpointEntry) => Promise<Committed>,
-    finished: boolean,
-  ): Promise<void> {
+  /** Times what is spent waiting for the warehouse. */
+  private async loading(work: Promise<void>): Promise<void> {
     const { clock } = this.options.api;
-    this.due?.abort();
-    this.due = undefined;
     const from = clock.now();
-    await this.committing;
-    const entry = this.entry(finished);
-    this.committing = this.settle(start(entry), entry);
-    this.committing.catch(() => {});
-    if (finished) await this.committing;
+    await work;
     this.times.loadMs += clock.now() - from;
-    this.checkpointAtMs = clock.now();
   }
 
-  /** Waits for a commit and tells what it did. */
-  private async settle(commit: Promise<Committed>, entry: CheckpointEntry): Promise<void> {
-    const cursor = this.pass?.describeCursor();
-    const { counts, changes } = await commit;
-    this.counts = addCounts(this.counts, counts);
-    const { stream, onEvent } = this.options;
-    for (const change of changes) onEvent({ type: "schema_changed", stream, ...change });
-    this.cursor = cursor ?? this.cursor;
-    onEvent({ type: "checkpoint", stream, number: entry.number, cursor: this.cursor });
-  }
-
-  private entry(finished: boolean): CheckpointEntry {
-    const { api, write } = this.options;
-    const atMs = api.clock.now();
-    const number = ++this.checkpoints;
-    const cursors = write === "replace" ? undefined : this.pass?.takeCursors(api.cautiousNow(), finished);
-    return { number, cursors: cursors ?? new Map(), atMs, spent: takeSpent(api) };
+  private openCheckpointer(): Checkpointer {
+    const { api, write, checkpoint, stream, onEvent } = this.options;
+    let described: string | undefined;
+    return new Checkpointer({
+      clock: api.clock,
+      rule: checkpoint,
+      load: this.load,
+      inTurn: (work) => this.inTurn(work),
+      take: (finished) => {
+        const cursors = write === "replace" ? undefined : this.pass?.takeCursors(api.cautiousNow(), finished);
+        described = this.pass?.describeCursor();
+        return { cursors: cursors ?? NO_CURSORS, spent: takeSpent(api) };
+      },
+      onCommitted: ({ number }, { counts, changes }) => {
+        this.counts = addCounts(this.counts, counts);
+        for (const change of changes) onEvent({ type: "schema_changed", stream, ...change });
+        this.cursor = described ?? this.cursor;
+        onEvent({ type: "checkpoint", stream, number, cursor: this.cursor });
+      },
+    });
   }
 
   /** A first run that takes nothing may well be a mistake. */
