@@ -6,8 +6,9 @@ import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
 import { connect, defineConnector, openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
-import { command, startCommand, temporaryFolder } from "./support/project.js";
+import { bookingsService, command, startCommand, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
+import { queryFile } from "./support/truth.js";
 
 /** A service of nine pages of one record; it counts what it is asked, and may fall silent at a page. */
 async function ninePages(silentAt = Number.POSITIVE_INFINITY) {
@@ -40,6 +41,39 @@ async function carry(
   await api.close();
   return report;
 }
+
+describe("two accounts of one connector", () => {
+  it("load into schemas of their own; where they share one, the plan warns", async () => {
+    const service = await bookingsService({ bookings: 40 });
+    const folder = temporaryFolder();
+    const write = (schema: string) =>
+      writeFileSync(
+        join(folder, "bridges.yaml"),
+        `accounts: { north: { connector: ./c.yaml }, south: { connector: ./c.yaml } }
+warehouses: { local: { duckdb: ./w.duckdb } }
+bridges: { north: { from: north, to: local${schema} }, south: { from: south, to: local${schema} } }
+`,
+      );
+    writeFileSync(
+      join(folder, "c.yaml"),
+      `connector: huts
+api: { url: "${service.url}", sign_in: none }
+streams: { all: { get: /_truth, query: { stream: huts }, response: json_lines, key: id } }
+`,
+    );
+    write("");
+    expect(await command(["run", "--plain"], folder)).toMatchObject({ code: 0 });
+    for (const schema of ["north", "south"])
+      expect(
+        await queryFile(join(folder, "w.duckdb"), `SELECT count(*) > 9 AS many FROM ${schema}."all"`),
+      ).toEqual([{ many: true }]);
+    expect((await command(["plan"], folder)).stdout).not.toContain("as well");
+    write(", schema: huts");
+    const { stdout } = await command(["plan"], folder);
+    expect(stdout).toMatch(/careful +Bridge south writes into huts.all as well: give one of them a schema/);
+    expect(stdout).toMatch(/careful +Bridge north writes into huts.all as well/);
+  });
+});
 
 describe("a limit of a day", () => {
   it("ends a run at a checkpoint, with the time it can go on; earlier runs of the account count", async () => {

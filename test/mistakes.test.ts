@@ -37,6 +37,11 @@ const MISTAKES: Record<string, { make: Mistake; exit: number; says: (string | Re
       "BOOKINGS_SECRET=… into .env",
     ],
   },
+  "a secret that is empty": {
+    make: (project) => project.edit(".env", /BOOKINGS_SECRET=.*/, "BOOKINGS_SECRET="),
+    exit: 2,
+    says: ["SECRET_MISSING", "$BOOKINGS_SECRET, which is empty"],
+  },
   "a secret written into the file": {
     make: (project) => project.edit("bridges.yaml", "$BOOKINGS_SECRET", "plain-text-secret"),
     exit: 2,

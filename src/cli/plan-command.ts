@@ -18,16 +18,20 @@ const MOST_WIDTH = 120;
 
 export async function planCommand(bridge: string | undefined, options: PlanCommandOptions): Promise<number> {
   const project = await openProject(options.project);
+  const planned: PlannedBridge[] = [];
   for (const name of bridge === undefined ? project.bridges : [bridge]) {
     const opened = await project.openBridge(name);
     try {
       const plans = await planBridge(opened.bridge, opened.api);
-      if (options.json === true)
-        for (const plan of plans) process.stdout.write(jsonLine("plan", { bridge: name, ...plan }));
-      else tell(name, opened.bridge.warehouse.title, plans);
+      planned.push({ name, warehouse: opened.bridge.warehouse.title, plans });
     } finally {
       await opened.close();
     }
+  }
+  for (const each of withClashes(planned)) {
+    if (options.json !== true) tell(each);
+    else
+      for (const plan of each.plans) process.stdout.write(jsonLine("plan", { bridge: each.name, ...plan }));
   }
   if (options.json !== true)
     say(
@@ -36,8 +40,32 @@ export async function planCommand(bridge: string | undefined, options: PlanComma
   return EXIT_CODES.done;
 }
 
-function tell(bridge: string, warehouse: string, plans: readonly StreamPlan[]): void {
-  say(`${colors.bold(bridge)} → ${warehouse}\n`);
+interface PlannedBridge {
+  readonly name: string;
+  readonly warehouse: string;
+  readonly plans: readonly StreamPlan[];
+}
+
+/** Bridges that would write into one table are warned of each other. */
+function withClashes(planned: readonly PlannedBridge[]): PlannedBridge[] {
+  const writers = new Map<string, string[]>();
+  const key = (warehouse: string, table: string) => `${warehouse} ${table}`;
+  for (const { name, warehouse, plans } of planned)
+    for (const { table } of plans)
+      writers.set(key(warehouse, table), [...(writers.get(key(warehouse, table)) ?? []), name]);
+  return planned.map((each) => ({
+    ...each,
+    plans: each.plans.map((plan) => {
+      const others = writers.get(key(each.warehouse, plan.table))!.filter((name) => name !== each.name);
+      if (others.length === 0) return plan;
+      const warning = `Bridge ${others.join(", ")} writes into ${plan.table} as well: give one of them a schema of its own.`;
+      return { ...plan, warnings: [...plan.warnings, warning] };
+    }),
+  }));
+}
+
+function tell({ name, warehouse, plans }: PlannedBridge): void {
+  say(`${colors.bold(name)} → ${warehouse}\n`);
   for (const { stream, table, write, lines, warnings } of plans) {
     say(`  ${colors.bold(stream)} → ${table}, ${write}`);
     let last = "";

@@ -6,6 +6,7 @@ import { checkValue } from "../core/define/check.js";
 import { codeSource } from "../core/define/connector.js";
 import { durationMs } from "../core/define/duration.js";
 import { bridgeStreamsSchema, checkpointSchema, type WriteMode } from "../core/define/project-schema.js";
+import { WRITE_METHODS } from "../core/define/write-method.js";
 import { BridgeError, describeWhere, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { RunRecorder, StartCursors } from "../http/har.js";
@@ -19,7 +20,7 @@ export interface BridgeOptions {
   readonly to: Warehouse;
   /** the bridge's name in the ledger; default: the connector's name */
   readonly name?: string | undefined;
-  /** schema of the tables; default: the connector's name */
+  /** schema of the tables; default: the bridge's name */
   readonly schema?: string | undefined;
   /** streams to carry, with how each is written; default: all of them */
   readonly streams?: Readonly<Record<string, { readonly write?: WriteMode | undefined }>> | undefined;
@@ -60,7 +61,7 @@ export interface Bridge {
 export function openBridge(options: BridgeOptions): Bridge {
   const { from: api, to: warehouse } = options;
   const { connector } = api;
-  const { name = connector.connector, schema = connector.connector } = options;
+  const { name = connector.connector, schema = name } = options;
   const rule = checkValue(checkpointSchema, options.checkpoint ?? {}, codeSource("openBridge.checkpoint"));
   const chosen = checkValue(
     bridgeStreamsSchema,
@@ -107,11 +108,15 @@ function allStreams(api: Api): Record<string, { write?: WriteMode }> {
 function writeMode(api: Api, bridge: string, stream: string, write: WriteMode | undefined): WriteMode {
   const { key } = api.stream(stream);
   if (write === undefined) return key.length > 0 ? "upsert" : "replace";
-  if (write === "upsert" && key.length === 0) {
-    throw new BridgeError("CONFIG_INVALID", `Stream ${stream} is to be written by upsert, but has no key.`, {
-      where: { bridge, stream },
-      hint: "Give the stream a key in the connector, or write: replace.",
-    });
+  if (WRITE_METHODS[write].needsKey && key.length === 0) {
+    throw new BridgeError(
+      "CONFIG_INVALID",
+      `Stream ${stream} is to be written by ${write}, but has no key.`,
+      {
+        where: { bridge, stream },
+        hint: "Give the stream a key in the connector, or write: replace.",
+      },
+    );
   }
   return write;
 }
@@ -176,7 +181,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
   const rootTables = new Set([...streams.keys()].map(snakeCase));
   const atOnce = pLimit(api.connector.api.rate_limit.concurrency);
   const carry = async (stream: string): Promise<StreamReport> => {
-    const write = streams.get(stream)!;
+    const write = WRITE_METHODS[streams.get(stream)!];
     const { recorder, cursors } = parts;
     const own = { recorder, cursors: cursors?.[stream] };
     const common = {

@@ -13,7 +13,7 @@ import { setMaxListeners } from "node:events";
 import pLimit from "p-limit";
 import type { ShapedSlice } from "../core/ask/read-page.js";
 import type { CompiledStream } from "../core/define/compile-stream.js";
-import type { WriteMode } from "../core/define/project-schema.js";
+import type { WriteMethod } from "../core/define/write-method.js";
 import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import { Shape } from "../core/shape/shape.js";
@@ -45,7 +45,7 @@ export interface CarryOptions {
   readonly bridge: string;
   readonly stream: string;
   readonly schema: string;
-  readonly write: WriteMode;
+  readonly write: WriteMethod;
   readonly checkpoint: CheckpointRule;
   readonly rootTables: ReadonlySet<string>;
   readonly startedAtMs: number;
@@ -177,7 +177,7 @@ class Carrier {
     takenTables.delete(rootTable);
     this.shape = new Shape({ stream: name, key, columns, names, takenTables }, known);
     this.checkpoints = this.openCheckpointer();
-    if (write === "replace") return new Map();
+    if (!write.keepsCursor) return new Map();
     if (this.options.cursors !== undefined) return new Map(Object.entries(this.options.cursors));
     const cursors = await ledger.cursors(bridge, name);
     const gone = this.load.fresh ? [rootTable] : this.load.missing;
@@ -201,7 +201,7 @@ class Carrier {
     const field = this.ask.cursorField;
     if (field !== undefined) field.kind = [...cursors.values()].find(({ kind }) => kind !== undefined)?.kind;
     const rule = { cursor: this.stream.cursor, field, windows: this.stream.definition.windows };
-    const pass = new PartPass(parts, rule, cursors, startedAtMs, write === "upsert");
+    const pass = new PartPass(parts, rule, cursors, startedAtMs, write.keepsCursor);
     this.pass = pass;
     this.cursor = pass.describeCursor();
     const { since, goesOn } = pass;
@@ -324,7 +324,7 @@ class Carrier {
 
   /** After a failure: the pages read so far are good, and the next run goes on behind them. */
   private async keepWhatWasRead(): Promise<void> {
-    if (this.options.write !== "upsert") return;
+    if (!this.options.write.keepsCursor) return;
     try {
       await this.inTurn(async () => {
         this.stop.abort();
@@ -353,7 +353,7 @@ class Carrier {
       load: this.load,
       inTurn: (work) => this.inTurn(work),
       take: (finished) => {
-        const cursors = write === "replace" ? undefined : this.pass?.takeCursors(api.cautiousNow(), finished);
+        const cursors = write.keepsCursor ? this.pass?.takeCursors(api.cautiousNow(), finished) : undefined;
         described = this.pass?.describeCursor();
         return { cursors: cursors ?? NO_CURSORS, spent: takeSpent(api) };
       },

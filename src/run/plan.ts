@@ -3,6 +3,7 @@
 import { type Described, describeStream } from "../core/ask/describe-stream.js";
 import { WHOLE_STREAM } from "../core/ask/parts.js";
 import type { WriteMode } from "../core/define/project-schema.js";
+import { WRITE_METHODS } from "../core/define/write-method.js";
 import { isBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { SavedCursor } from "../core/track/cursor.js";
@@ -25,9 +26,7 @@ export async function planBridge(bridge: Bridge, api: Api): Promise<StreamPlan[]
   return [...bridge.streams].map(([name, write]) => {
     const stream = api.stream(name);
     const cursors =
-      write === "replace"
-        ? new Map<string, SavedCursor>()
-        : (saved.get(name) ?? new Map<string, SavedCursor>());
+      (WRITE_METHODS[write].keepsCursor ? saved.get(name) : undefined) ?? new Map<string, SavedCursor>();
     const nowMs = api.clock.now();
     const rule = { cursor: stream.cursor, field: undefined, windows: stream.definition.windows };
     const whole = new PartProgress(WHOLE_STREAM, rule, cursors.get(""), nowMs);

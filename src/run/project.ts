@@ -72,7 +72,9 @@ export interface OpenedProject {
 export async function openProject(folder: string, options: ProjectOptions = {}): Promise<OpenedProject> {
   const file = await readYaml(join(folder, PROJECT_FILE), "No bridges.yaml is here.");
   const definition = checkValue(projectSchema, file.value, file);
-  const env = { ...(await readEnvFile(folder)), ...withoutEmpty(options.env ?? process.env) };
+  const given = options.env ?? process.env;
+  // what is empty in the environment hides nothing in the file, but is told apart from what is not set
+  const env = { ...given, ...(await readEnvFile(folder)), ...withoutEmpty(given) };
   const tokens = options.tokens ?? fileTokenStore({ onWarning: options.onWarning });
   const reader = new ProjectReader(folder, file, definition, env, tokens);
   return {
@@ -136,7 +138,7 @@ class ProjectReader {
     const keeper = this.named("accounts", account, []).keep_tokens;
     if (keeper === undefined) return this.tokens;
     const warehouse = await this.warehouse(keeper, ["accounts", account, "keep_tokens"]);
-    return warehouseTokenStore(ledgerTokens(warehouse), this.env.EARLY_BRIDGE_KEY);
+    return warehouseTokenStore(ledgerTokens(warehouse), this.env.EARLY_BRIDGE_KEY || undefined);
   }
 
   async warehouse(name: string, asked: readonly string[] = []): Promise<Warehouse> {
@@ -235,7 +237,8 @@ class ProjectReader {
     const name = value.slice(1);
     const found = this.env[name];
     if (found !== undefined && found !== "") return found;
-    throw new BridgeError("SECRET_MISSING", `${path.join(".")} refers to $${name}, which is not set.`, {
+    const lack = found === "" ? "is empty" : "is not set";
+    throw new BridgeError("SECRET_MISSING", `${path.join(".")} refers to $${name}, which ${lack}.`, {
       where: { file: this.file.place(path) },
       hint: `Put ${name}=… into ${shownPath(join(this.folder, ".env"))}, or set it in the environment.`,
     });

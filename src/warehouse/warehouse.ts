@@ -7,7 +7,7 @@
  * A checkpoint commits rows, child rows, schema changes, quarantine, cursor and ledger entry in one transaction.
  */
 
-import type { WriteMode } from "../core/define/project-schema.js";
+import type { WriteMethod } from "../core/define/write-method.js";
 import type { TableBatch } from "../core/shape/batch.js";
 import type { NameRules } from "../core/shape/naming.js";
 import type { Issue, KnownColumn } from "../core/shape/shape.js";
@@ -51,7 +51,7 @@ export interface LoadOptions {
   readonly stream: string;
   readonly schema: string;
   readonly rootTable: string;
-  readonly write: WriteMode;
+  readonly write: WriteMethod;
   /** the time that goes into `eb_loaded_at`, ms since 1970 */
   readonly loadedAtMs: number;
 }

@@ -222,9 +222,13 @@ export const connectorSchema = z
       .default("1.0.0"),
     settings: z.record(nameText, settingSchema).default({}),
     api: apiSchema,
-    streams: z.record(nameText, streamSchema).refine((streams) => Object.keys(streams).length > 0, {
-      message: "must hold at least one stream",
-    }),
+    streams: z
+      .record(nameText, streamSchema)
+      .refine((streams) => Object.keys(streams).length > 0, "must hold at least one stream")
+      .refine(
+        (streams) => !Object.keys(streams).some((name) => name.startsWith("eb_")),
+        "must have names that do not begin with eb_: such tables are our own",
+      ),
   })
   .describe("Early Bridge connector: what is known of one API");
 

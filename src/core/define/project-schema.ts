@@ -67,7 +67,7 @@ export const bridgeStreamsSchema = z
 const bridgeSchema = z.strictObject({
   from: nameText.describe("The account"),
   to: nameText.describe("The warehouse"),
-  schema: nameText.optional().describe("The warehouse schema of the tables; default: the connector's name"),
+  schema: nameText.optional().describe("The warehouse schema of the tables; default: the bridge's name"),
   streams: bridgeStreamsSchema.optional(),
   checkpoint: checkpointSchema.prefault({}),
 });

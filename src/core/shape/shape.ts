@@ -63,7 +63,17 @@ export const RUN_COLUMN = "eb_run";
 export const LOADED_COLUMN = "eb_loaded_at";
 export const ROW_ID_COLUMN = "eb_row_id";
 export const POSITION_COLUMN = "eb_position";
-const RESERVED = [RUN_COLUMN, LOADED_COLUMN, ROW_ID_COLUMN, POSITION_COLUMN, MORE_COLUMN];
+/** Names that are ours now, or will be when deletions and versions are kept: no data column may take them. */
+const RESERVED = [
+  RUN_COLUMN,
+  LOADED_COLUMN,
+  ROW_ID_COLUMN,
+  POSITION_COLUMN,
+  MORE_COLUMN,
+  "eb_deleted_at",
+  "eb_valid_from",
+  "eb_valid_to",
+];
 
 export class Shape implements ShapeGrowth {
   readonly tables: TableShape[] = [];

@@ -137,7 +137,7 @@ class DuckSession implements WarehouseSession {
       await this.dropLeftovers(options.schema);
       const { standing, missing } = await this.standingTables(options);
       const gone = { fresh: !standing.has(options.rootTable), missing };
-      return options.write === "replace"
+      return options.write.buildsBeside
         ? new DuckLoad(options, ports, new Map(), standing, gone)
         : new DuckLoad(options, ports, standing, new Map(), gone);
     });

@@ -150,16 +150,16 @@ export class DuckLoad implements StreamLoad {
   }
 
   private target(table: string): string {
-    const name = this.options.write === "replace" ? NEXT_PREFIX + table : table;
+    const name = this.options.write.buildsBeside ? NEXT_PREFIX + table : table;
     return tableName(this.options.schema, name);
   }
 
   private async commitSlot(entry: CheckpointEntry, last: boolean): Promise<Committed> {
     const { slot, tables } = this;
     this.slot = newSlot();
-    const swap = last && this.options.write === "replace";
+    const swap = last && this.options.write.buildsBeside;
     // what is built beside the old ones becomes known when it is swapped in
-    const noteColumns = this.options.write === "replace" ? swap : this.schemaIsNew;
+    const noteColumns = this.options.write.buildsBeside ? swap : this.schemaIsNew;
     this.schemaIsNew = false;
     for (const stage of slot.stages.values()) stage.flush();
     try {
@@ -198,11 +198,11 @@ export class DuckLoad implements StreamLoad {
       const merged = { ...(await this.mergeRows(slot, tables, run)), doubled };
       const counts = swap ? await this.swap(root, standing, run) : merged;
       if (noteColumns) await ledger.noteColumns(this.options, tables);
-      const journaled = this.options.write === "replace" ? (swap ? this.changesBySwap(tables) : []) : changes;
+      const journaled = this.options.write.buildsBeside ? (swap ? this.changesBySwap(tables) : []) : changes;
       await ledger.noteChanges(this.options, journaled, entry.atMs);
       await ledger.noteIssues(this.options, slot.issues, entry.atMs);
       await ledger.noteCheckpoint(this.options, entry, stagedRows);
-      return { counts: this.options.write === "replace" && !swap ? NO_ROWS : counts, changes: journaled };
+      return { counts: this.options.write.buildsBeside && !swap ? NO_ROWS : counts, changes: journaled };
     });
     this.standing = standing;
     this.orphaned = [];
