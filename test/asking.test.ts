@@ -5,6 +5,7 @@ import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
 import { newTally } from "../src/http/exchange.js";
 import { connect, defineConnector } from "../src/index.js";
+import { insideOf } from "../src/run/api.js";
 import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
 import { serve } from "./support/serve.js";
@@ -419,7 +420,7 @@ describe("what a response means", () => {
     const body = [{ id: 1, stars: 4 }, { id: 2, stars: 1 }, { id: 3 }, { id: 4, stars: 5, tags: ["x"] }];
     const fake = fakeApi({ get: "/s", key: "id", where: "record.stars >= 4" }, () => ({ body }));
     const { Shape } = await import("../src/core/shape/shape.js");
-    const { key, columns } = fake.api.stream("s");
+    const { key, columns } = insideOf(fake.api).stream("s");
     for await (const page of fake.api.pages("s")) {
       expect(page.records).toEqual([body[0], body[3]]);
       const shape = new Shape({ stream: "s", key, columns, names: { maxBytes: 63 }, takenTables: new Set() });
@@ -533,7 +534,7 @@ describe("parts within parts", () => {
       },
     });
     await using api = connect(connector, {});
-    const ask = api.openStream("beds", { tally: newTally() });
+    const ask = insideOf(api).openStream("beds", { tally: newTally() });
     expect((await ask.parts()).map(({ key }) => key)).toEqual(
       Array.from({ length: 8 }, (_, i) => `hut=${i}&room=1`),
     );

@@ -189,7 +189,7 @@ async function failureOf(
     const connector = defineConnector({
       connector: "plain",
       settings: Object.fromEntries(
-        Object.keys(settings).map((name) => [name, { type: "string", ...kinds(name) }]),
+        Object.keys(settings).map((name) => [name, { type: "string" as const, ...kinds(name) }]),
       ),
       api: { url: address, ...define?.(address) },
       streams: { things: { get: "/things" } },

@@ -42,7 +42,7 @@ async function read(
   const connector = defineConnector({
     connector: "plain",
     settings: Object.fromEntries(
-      Object.keys(settings).map((name) => [name, { type: "string", secret: true }]),
+      Object.keys(settings).map((name) => [name, { type: "string" as const, secret: true }]),
     ),
     api: { url, sign_in: signIn },
     streams: { things: { get: "/things" } },

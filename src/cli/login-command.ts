@@ -9,7 +9,7 @@ import type { StoredTokens } from "../auth/token-store.js";
 import { fillText } from "../core/ask/template.js";
 import { type LoginScheme, type SignInScheme, schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError } from "../core/errors.js";
-import type { Api } from "../run/connect.js";
+import { type ApiInside, insideOf } from "../run/api.js";
 import { type OpenedProject, openProject } from "../run/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { momentText, timeText } from "./format.js";
@@ -35,14 +35,15 @@ export async function loginCommand(
     throw new BridgeError("CONFIG_UNKNOWN_NAME", "Say for which account.", { hint: `Accounts: ${names}.` });
   }
   const api = await project.openAccount(account);
+  const inside = insideOf(api);
   try {
-    return options.forget === true ? await forget(api) : await signIn(api, options.browser !== false);
+    return options.forget === true ? await forget(inside) : await signIn(inside, options.browser !== false);
   } finally {
     await api.close();
   }
 }
 
-async function signIn(api: Api, browser: boolean): Promise<number> {
+async function signIn(api: ApiInside, browser: boolean): Promise<number> {
   const scheme = loginScheme(api);
   const { account, redactor, clock, signInPorts: ports } = api;
   const stop = new AbortController();
@@ -82,7 +83,7 @@ function loginTalk(browser: boolean, readLine: () => Promise<string>): LoginTalk
   };
 }
 
-function loginScheme(api: Api): LoginScheme {
+function loginScheme(api: ApiInside): LoginScheme {
   const scheme = schemesOf(api.connector.api.sign_in).find(isLoginScheme);
   if (scheme !== undefined) return scheme;
   throw new BridgeError(
@@ -99,7 +100,7 @@ function isLoginScheme(scheme: SignInScheme): scheme is LoginScheme {
   return "oauth2" in scheme && (scheme.oauth2 === "authorization_code" || scheme.oauth2 === "device_code");
 }
 
-async function forget(api: Api): Promise<number> {
+async function forget(api: ApiInside): Promise<number> {
   const key = keyOf(api);
   if (key !== undefined) await api.signInPorts.store.remove(key);
   process.stdout.write(
@@ -109,7 +110,7 @@ async function forget(api: Api): Promise<number> {
 }
 
 /** The key of what is kept for an account; undefined where its sign-in keeps nothing. */
-function keyOf(api: Api): string | undefined {
+function keyOf(api: ApiInside): string | undefined {
   const scheme = schemesOf(api.connector.api.sign_in).find(
     (each) => isLoginScheme(each) || ("oauth2" in each && each.oauth2 === "refresh_token"),
   );
@@ -124,9 +125,10 @@ async function tellStatus(project: OpenedProject, only: string | undefined): Pro
     const api = await project.openAccount(name);
     const schemes = schemesOf(api.connector.api.sign_in);
     const words = schemes.map(schemeName).join(" + ") || "none";
-    const key = keyOf(api);
-    const kept = key === undefined ? undefined : await api.signInPorts.store.read(key);
-    rows.push([name, words, ...statusCells(key, kept, api)]);
+    const inside = insideOf(api);
+    const key = keyOf(inside);
+    const kept = key === undefined ? undefined : await inside.signInPorts.store.read(key);
+    rows.push([name, words, ...statusCells(key, kept, inside)]);
     await api.close();
   }
   const columns = ["account", "sign-in", "", "as", "granted", "lasts"].map((title) => ({ title }));
@@ -134,7 +136,7 @@ async function tellStatus(project: OpenedProject, only: string | undefined): Pro
   return EXIT_CODES.done;
 }
 
-function statusCells(key: string | undefined, kept: StoredTokens | undefined, api: Api): string[] {
+function statusCells(key: string | undefined, kept: StoredTokens | undefined, api: ApiInside): string[] {
   if (key === undefined) return [colors.dim("no login needed"), "", "", ""];
   if (kept?.refreshToken === undefined && kept?.accessToken === undefined) {
     return [colors.yellow("nobody yet"), "", "", `early-bridge login ${api.account.name}`];

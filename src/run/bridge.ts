@@ -11,8 +11,8 @@ import { BridgeError, describeWhere, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { RunRecorder, StartCursors } from "../http/har.js";
 import type { ErrorRecord, RunOutcome, Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
+import { type Api, type ApiInside, accountKey, insideOf, takeSpent } from "./api.js";
 import { carryStream } from "./carry-stream.js";
-import { type Api, accountKey, takeSpent } from "./connect.js";
 import type { OnRunEvent, RunReport, StreamReport } from "./events.js";
 
 export interface BridgeOptions {
@@ -59,7 +59,8 @@ export interface Bridge {
  * @throws BridgeError CONFIG_INVALID, CONFIG_UNKNOWN_KEY, CONFIG_UNKNOWN_NAME
  */
 export function openBridge(options: BridgeOptions): Bridge {
-  const { from: api, to: warehouse } = options;
+  const { to: warehouse } = options;
+  const api = insideOf(options.from);
   const { connector } = api;
   const { name = connector.connector, schema = name } = options;
   const rule = checkValue(checkpointSchema, options.checkpoint ?? {}, codeSource("openBridge.checkpoint"));
@@ -101,11 +102,11 @@ export function openBridge(options: BridgeOptions): Bridge {
   };
 }
 
-function allStreams(api: Api): Record<string, { write?: WriteMode }> {
+function allStreams(api: ApiInside): Record<string, { write?: WriteMode }> {
   return Object.fromEntries(Object.keys(api.connector.streams).map((stream) => [stream, {}]));
 }
 
-function writeMode(api: Api, bridge: string, stream: string, write: WriteMode | undefined): WriteMode {
+function writeMode(api: ApiInside, bridge: string, stream: string, write: WriteMode | undefined): WriteMode {
   const { key } = api.stream(stream);
   if (write === undefined) return key.length > 0 ? "upsert" : "replace";
   if (WRITE_METHODS[write].needsKey && key.length === 0) {
@@ -139,7 +140,7 @@ function chooseStreams(
 const DAY_MS = 86_400_000;
 
 interface RunParts {
-  readonly api: Api;
+  readonly api: ApiInside;
   readonly session: WarehouseSession;
   readonly name: string;
   readonly schema: string;

@@ -29,17 +29,18 @@ import {
   type StreamLoad,
   type WarehouseSession,
 } from "../warehouse/warehouse.js";
+import { type ApiInside, takeSpent } from "./api.js";
+import type { Page } from "./ask/stream-ask.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
 import { checkFirstPage, unheededFilter } from "./check-first-page.js";
 import { Checkpointer, type CheckpointRule, NO_CURSORS } from "./checkpointer.js";
-import { type Api, type Page, takeSpent } from "./connect.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { Notices } from "./notices.js";
 import { PartPass, type PartTask } from "./part-pass.js";
 import { StreamTotals } from "./stream-totals.js";
 
 export interface CarryOptions {
-  readonly api: Api;
+  readonly api: ApiInside;
   readonly session: WarehouseSession;
   readonly run: number;
   readonly bridge: string;

@@ -4,26 +4,26 @@ import { readFile } from "node:fs/promises";
 import { fileTokenStore } from "../auth/file-token-store.js";
 import { createSignIn, type SignInPorts } from "../auth/sign-in.js";
 import type { TokenStore } from "../auth/token-store.js";
-import type { PagePosition } from "../core/ask/page-position.js";
 import { planRequest } from "../core/ask/request-plan.js";
 import type { Clock } from "../core/clock.js";
 import { namesHint } from "../core/define/check.js";
 import { type CompiledStream, compileStream } from "../core/define/compile-stream.js";
-import { type Account, type AccountSettings, resolveAccount } from "../core/define/connector.js";
+import { resolveAccount, type SettingsOf, type StreamsOf } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
 import { durationMs } from "../core/define/duration.js";
 import { BridgeError } from "../core/errors.js";
 import { RETRY_DEFAULTS, type RetryPolicy } from "../core/pace/retry-policy.js";
 import { Redactor } from "../core/redact.js";
-import { createExchange, newTally, type RecordedExchange, type Tally } from "../http/exchange.js";
+import { createExchange, newTally, type RecordedExchange } from "../http/exchange.js";
 import type { ReplaySend } from "../http/har.js";
 import { nodeClock } from "../http/node-clock.js";
 import { PaceGate } from "../http/pace-gate.js";
-import { type HttpResponse, openTransport, type Send, type TransportOptions } from "../http/transport.js";
-import type { Spent } from "../warehouse/warehouse.js";
-import type { AccountParts, AskEvent, AskOptions } from "./ask/asker.js";
-import { everyPage, type Page, StreamAsk } from "./ask/stream-ask.js";
+import { openTransport, type Send, type TransportOptions } from "../http/transport.js";
+import { type Api, type ApiInside, keepInside, type PagesOptions } from "./api.js";
+import type { AccountParts } from "./ask/asker.js";
+import { everyPage, StreamAsk } from "./ask/stream-ask.js";
 
+export type { Api, PagesOptions } from "./api.js";
 export type { Page } from "./ask/stream-ask.js";
 
 export const USER_AGENT = "early-bridge";
@@ -50,7 +50,7 @@ export interface ConnectOptions {
   readonly onRecord?: ((recorded: RecordedExchange, hide: (text: string) => string) => void) | undefined;
   /** answers instead of the network; nothing is signed then, and no limit is waited for */
   readonly replay?: ReplaySend | undefined;
-  /** the pace of another connection of the same account, `other.gate`; default: one of its own */
+  /** the pace of another connection of the same account; default: one of its own */
   readonly gate?: PaceGate | undefined;
   readonly retry?: Partial<RetryPolicy> | undefined;
   /** default: the machine's time */
@@ -61,58 +61,15 @@ export interface ConnectOptions {
   readonly place?: ((setting: string) => string | undefined) | undefined;
 }
 
-export interface PagesOptions {
-  /** ask only for records after this value of the cursor's field */
-  readonly since?: string | undefined;
-  /** begin at this page, as an earlier page's `next` gave it */
-  readonly position?: PagePosition | undefined;
-  readonly signal?: AbortSignal | undefined;
-  readonly onEvent?: ((event: AskEvent) => void) | undefined;
-  readonly tally?: Tally | undefined;
-}
-
-export interface Api {
-  readonly connector: Connector;
-  readonly account: Account;
-  readonly clock: Clock;
-  readonly redactor: Redactor;
-  /** answers come from a recording, and its time passes only while something is waited for */
-  readonly replays: boolean;
-  /** what its signing in works with: the account's own sender, clock and token store */
-  readonly signInPorts: SignInPorts;
-  /** the account's pace; may be shared by connections of the same account */
-  readonly gate: PaceGate;
-  /** what the API said last of the requests left in its limit */
-  requestsLeft(): number | undefined;
-  /** @throws BridgeError CONFIG_UNKNOWN_NAME */
-  stream(name: string): CompiledStream;
-  /** A stream as one run asks it: its parts, and the pages of each. */
-  openStream(stream: string, options: AskOptions): StreamAsk;
-  /** Now, as the slower of our clock and the API's shows it; ms since 1970. */
-  cautiousNow(): number;
-  /** Begins a run: its retry budget is whole. */
-  beginRun(): void;
-  /** The pages of a stream, in order, part by part. The next one is asked for while the last one is worked on. */
-  pages(stream: string, options?: PagesOptions): AsyncIterableIterator<Page>;
-  /**
-   * The records of a stream. Where they may not be all, it throws INCOMPLETE behind the last one. Whole numbers beyond 2^53 are bigint, other inexact numbers ExactNumber.
-   */
-  records(stream: string, options?: PagesOptions): AsyncIterableIterator<unknown>;
-  /** Connects to the base address and asks for its root, unsigned; any answer will do. Rejects when none came. */
-  reach(signal?: AbortSignal): Promise<HttpResponse>;
-  /** Signs in without asking the API for anything. */
-  signIn(signal?: AbortSignal): Promise<void>;
-  /** One signed and paced GET of a path below the base address; the response as it came. */
-  ask(path: string, signal?: AbortSignal): Promise<HttpResponse>;
-  close(): Promise<void>;
-  [Symbol.asyncDispose](): Promise<void>;
-}
-
 /**
  * Opens an API for one account. Nothing is sent before the first page is asked for.
  * @throws BridgeError CONFIG_INVALID, CONFIG_UNKNOWN_NAME, URL_INVALID, URL_INSECURE
  */
-export function connect(connector: Connector, settings: AccountSettings, options: ConnectOptions = {}): Api {
+export function connect<C extends Connector>(
+  connector: C,
+  settings: SettingsOf<C>,
+  options: ConnectOptions = {},
+): Api<StreamsOf<C>> {
   const { clock = nodeClock, random = Math.random, retry } = options;
   const account = resolveAccount(connector, settings, options.name, options.place);
   const redactor = new Redactor();
@@ -163,7 +120,7 @@ export function connect(connector: Connector, settings: AccountSettings, options
     stream,
     readFile: readPartFile,
   };
-  const api: Api = {
+  const inside: ApiInside = {
     connector,
     account,
     clock,
@@ -176,16 +133,6 @@ export function connect(connector: Connector, settings: AccountSettings, options
     openStream: (name, askOptions) => new StreamAsk(shared, stream(name), askOptions),
     cautiousNow: () => clock.now() - exchange.behindMs(),
     beginRun: () => exchange.beginRun(),
-    pages(name, { since, position, tally = newTally(), signal, onEvent } = {}) {
-      return everyPage(new StreamAsk(shared, stream(name), { tally, signal, onEvent }), {
-        since,
-        position,
-        once: true,
-      });
-    },
-    async *records(name, pagesOptions = {}) {
-      for await (const page of api.pages(name, pagesOptions)) yield* page.records;
-    },
     reach: (signal) => {
       const { origin } = new URL(account.baseUrl);
       return send({ method: "GET", url: `${origin}/`, headers: { ...headers, accept: "*/*" }, signal });
@@ -198,20 +145,27 @@ export function connect(connector: Connector, settings: AccountSettings, options
       const where = { account: account.name };
       return exchange.ask(request, (response) => response, { where, tally: newTally(), signal });
     },
+  };
+  const api = publicApi(inside, close);
+  keepInside(api, inside);
+  return api;
+}
+
+function publicApi(inside: ApiInside, close: () => Promise<void>): Api {
+  const { connector, account } = inside;
+  const api: Api = {
+    connector,
+    account: { name: account.name, baseUrl: account.baseUrl },
+    pages: (name, { since, position, tally = newTally(), signal, onEvent } = {}) =>
+      everyPage(inside.openStream(name, { tally, signal, onEvent }), { since, position, once: true }),
+    async *records<Item>(name: string, pagesOptions: PagesOptions = {}) {
+      for await (const page of api.pages(name, pagesOptions)) yield* page.records as readonly Item[];
+    },
+    signIn: inside.signIn,
     close,
     [Symbol.asyncDispose]: close,
   };
   return api;
-}
-
-/** Names an account in the ledger, so that all its bridges share what its limits permit. */
-export function accountKey({ connector, account }: Api): string {
-  return `${connector.connector}/${account.name}`;
-}
-
-/** What was spent of the account's limits since the last call, for the ledger. */
-export function takeSpent(api: Api): Spent {
-  return { account: accountKey(api), byGroup: api.gate.takeSpent() };
 }
 
 function openGate({ api }: Connector, clock: Clock, unlimited: boolean): PaceGate {

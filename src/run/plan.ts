@@ -8,8 +8,8 @@ import { isBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 import { describeCursors, PartProgress } from "../core/track/part-progress.js";
+import { type Api, insideOf } from "./api.js";
 import type { Bridge } from "./bridge.js";
-import type { Api } from "./connect.js";
 
 export interface StreamPlan extends Described {
   readonly stream: string;
@@ -21,7 +21,8 @@ export interface StreamPlan extends Described {
  * The plan of a bridge's streams. Nothing is sent to the API; the warehouse is only read, where there is one.
  * @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept
  */
-export async function planBridge(bridge: Bridge, api: Api): Promise<StreamPlan[]> {
+export async function planBridge(bridge: Bridge, of: Api): Promise<StreamPlan[]> {
+  const api = insideOf(of);
   const saved = await readCursors(bridge);
   return [...bridge.streams].map(([name, write]) => {
     const stream = api.stream(name);

@@ -9,10 +9,10 @@ import { startValue } from "../core/track/cursor.js";
 import { newTally } from "../http/exchange.js";
 import { type HttpResponse, proxyFromEnvironment } from "../http/transport.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
+import { type Api, type ApiInside, insideOf } from "./api.js";
 import type { AskEvent } from "./ask/asker.js";
 import { everyPage } from "./ask/stream-ask.js";
 import { checkFirstPage } from "./check-first-page.js";
-import type { Api } from "./connect.js";
 
 export interface ProbeLine {
   readonly check: string;
@@ -40,7 +40,8 @@ const CLOCK_TOLERANCE_MS = 60_000;
 /** Goes through the checklist; never throws, what is wrong is in the lines. */
 export async function probe(options: ProbeOptions): Promise<ProbeLine[]> {
   const list = new Checklist(options.onLine ?? (() => {}));
-  const { api, signal, warehouse } = options;
+  const { signal, warehouse } = options;
+  const api = insideOf(options.api);
   const base = new URL(api.account.baseUrl);
   let ready = await list.run("address", () => checkAddress(base));
   ready = await list.when(ready, base.protocol === "https:" ? "TLS" : "connection", () =>
@@ -113,7 +114,7 @@ async function checkAddress(base: URL): Promise<string> {
 }
 
 /** Any answer shows that the way is open, and over https that the certificate is good. */
-async function checkConnection(api: Api, signal: AbortSignal | undefined): Promise<string> {
+async function checkConnection(api: ApiInside, signal: AbortSignal | undefined): Promise<string> {
   const { status } = await api.reach(signal);
   const { protocol, host } = new URL(api.account.baseUrl);
   return protocol === "https:"
@@ -121,7 +122,7 @@ async function checkConnection(api: Api, signal: AbortSignal | undefined): Promi
     : `${host} answers (${status}); plain http, on this machine`;
 }
 
-async function checkSignIn(api: Api, signal: AbortSignal | undefined): Promise<string> {
+async function checkSignIn(api: ApiInside, signal: AbortSignal | undefined): Promise<string> {
   await api.signIn(signal);
   const schemes = schemesOf(api.connector.api.sign_in);
   if (schemes.length === 0) return "none is needed";
@@ -131,7 +132,11 @@ async function checkSignIn(api: Api, signal: AbortSignal | undefined): Promise<s
 }
 
 /** The first page as a run would ask for it and look at it; what a run would tell of it is a note. */
-async function checkStream(api: Api, name: string, signal: AbortSignal | undefined): Promise<string | Found> {
+async function checkStream(
+  api: ApiInside,
+  name: string,
+  signal: AbortSignal | undefined,
+): Promise<string | Found> {
   const stream = api.stream(name);
   if (stream.definition.report !== undefined) return "comes as a report: a probe submits none";
   const notices: string[] = [];
@@ -171,7 +176,7 @@ function pageText(records: readonly unknown[]): string {
   return `${records.length} records on the first page: ${fields.slice(0, 6).join(", ")}${more}`;
 }
 
-function checkClock(api: Api, answer: HttpResponse): Found {
+function checkClock(api: ApiInside, answer: HttpResponse): Found {
   const serverMs = Date.parse(answer.headers.date ?? "");
   if (Number.isNaN(serverMs)) return { outcome: "note", found: "the API does not tell its time" };
   const offMs = api.clock.now() - serverMs;
@@ -182,7 +187,7 @@ function checkClock(api: Api, answer: HttpResponse): Found {
   return { outcome: "note", found: `this machine is ${seconds} s ${way} the API: set its clock` };
 }
 
-function checkLimits(api: Api, answer: HttpResponse): Found {
+function checkLimits(api: ApiInside, answer: HttpResponse): Found {
   const reported = readLimits(answer.headers, api.clock.now());
   const { per_second: perSecond, per_minute: perMinute, concurrency: atOnce } = api.connector.api.rate_limit;
   const declared = [

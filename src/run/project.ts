@@ -15,8 +15,9 @@ import { type Project, projectSchema } from "../core/define/project-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import type { PaceGate } from "../http/pace-gate.js";
 import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
+import { type Api, insideOf } from "./api.js";
 import { type Bridge, openBridge } from "./bridge.js";
-import { type Api, type ConnectOptions, connect, type HttpOptions } from "./connect.js";
+import { type ConnectOptions, connect, type HttpOptions } from "./connect.js";
 
 export const PROJECT_FILE = "bridges.yaml";
 const FILE_REFERENCE = "$file:";
@@ -129,7 +130,7 @@ class ProjectReader {
       readFile: (partFile) => readFile(resolve(this.folder, partFile)),
       readSecretFile: (secretPath) => this.secretFile(secretPath, ["accounts", name]),
     });
-    if (!replays) this.gates.set(name, api.gate);
+    if (!replays) this.gates.set(name, insideOf(api).gate);
     return api;
   }
 

@@ -18,11 +18,59 @@ export function codeSource(name: string): Pick<YamlFile, "name" | "place"> {
   return { name, place: (path) => [name, ...path.map(String)].join(".") };
 }
 
+type StreamInput = ConnectorInput["streams"][string];
+type SettingInputs = Readonly<Record<string, NonNullable<ConnectorInput["settings"]>[string]>>;
+
+/** Known to the compiler only: the names in a connector that TypeScript has seen. */
+declare const NAMES: unique symbol;
+
+/** A connector that was written in TypeScript: the compiler knows its streams and settings by name. */
+export type DefinedConnector<Stream extends string, Settings extends SettingInputs> = Connector & {
+  readonly [NAMES]?: { readonly stream: Stream; readonly settings: Settings };
+};
+
+type NamesOf<C> = typeof NAMES extends keyof C ? NonNullable<C[typeof NAMES]> : undefined;
+
+/** The names of a connector's streams; any text where it comes from a file. */
+export type StreamsOf<C> = NamesOf<C> extends { readonly stream: infer S extends string } ? S : string;
+
+type SettingValue<T> = T extends { type: "number" }
+  ? T extends { choices: object }
+    ? string | number
+    : number
+  : T extends { type: "boolean" }
+    ? boolean
+    : string;
+type MayBeLeftOut<T> = T extends { optional: true } | { default: string | number | boolean } ? true : false;
+
+/** What an account gives for a connector; a value from the environment may be undefined, and is told of then. */
+export type SettingsOf<C> =
+  NamesOf<C> extends { readonly settings: infer T extends SettingInputs }
+    ? {
+        readonly [K in keyof T as MayBeLeftOut<T[K]> extends true ? never : K]:
+          | SettingValue<T[K]>
+          | undefined;
+      } & {
+        readonly [K in keyof T as MayBeLeftOut<T[K]> extends true ? K : never]?:
+          | SettingValue<T[K]>
+          | undefined;
+      }
+    : AccountSettings;
+
 /**
  * Checks a connector written in TypeScript and fills in its defaults.
  * @throws BridgeError CONFIG_UNKNOWN_KEY, CONFIG_INVALID, CONFIG_UNKNOWN_NAME
  */
-export function defineConnector(input: ConnectorInput, code?: ConnectorCode): Connector {
+export function defineConnector<
+  Stream extends string,
+  const Settings extends SettingInputs = Record<never, never>,
+>(
+  input: Omit<ConnectorInput, "streams" | "settings"> & {
+    readonly settings?: Settings | undefined;
+    readonly streams: Readonly<Record<Stream, StreamInput>>;
+  },
+  code?: ConnectorCode,
+): DefinedConnector<Stream, Settings> {
   const connector = checkConnector(input, codeSource("defineConnector"));
   for (const name of Object.keys(code?.streams ?? {})) {
     if (connector.streams[name] !== undefined) continue;
