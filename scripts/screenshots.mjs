@@ -71,8 +71,8 @@ try {
   await delay(2000);
   await take(
     "mistake",
-    "npx early-bridge run   (with a mistyped secret)",
-    `BOOKINGS_SECRET=mistyped ${node} run --plain`,
+    "npx early-bridge run bookings   (with a mistyped secret)",
+    `BOOKINGS_SECRET=mistyped ${node} run bookings --plain`,
     { cwd: project },
   );
   await take("probe", "npx early-bridge probe bookings", `${node} probe bookings`, { cwd: project });

@@ -62,7 +62,10 @@ streams: { all: { get: /_truth, query: { stream: huts }, response: json_lines, k
 `,
     );
     write("");
-    expect(await command(["run", "--plain"], folder)).toMatchObject({ code: 0 });
+    expect(await command(["run", "--plain"], folder)).toMatchObject({
+      code: 0,
+      stdout: expect.stringMatching(/\n2 of 2 bridges are done\.\n$/),
+    });
     for (const schema of ["north", "south"])
       expect(
         await queryFile(join(folder, "w.duckdb"), `SELECT count(*) > 9 AS many FROM ${schema}."all"`),
@@ -72,6 +75,11 @@ streams: { all: { get: /_truth, query: { stream: huts }, response: json_lines, k
     const { stdout } = await command(["plan"], folder);
     expect(stdout).toMatch(/careful +Bridge south writes into huts.all as well: give one of them a schema/);
     expect(stdout).toMatch(/careful +Bridge north writes into huts.all as well/);
+    write(", streams: { some: {} }");
+    expect(await command(["run", "--plain"], folder)).toMatchObject({
+      code: 2,
+      stdout: expect.stringMatching(/0 of 2 bridges are done\.\n {2}north {2}failed: CONFIG_UNKNOWN_NAME/),
+    });
   });
 });
 

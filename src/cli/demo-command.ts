@@ -79,11 +79,14 @@ async function show(url: string, options: DemoOptions): Promise<number> {
   const others = await carryOthers(project, stop);
   if (others !== EXIT_CODES.done) return others;
   say("Next");
-  const next = (line: string, why: string) => say(`  ${line.padEnd(52)}${colors.dim(why)}`);
-  next(`npx early-bridge plan --project ${DEMO_FOLDER}`, "what each bridge asks, and how");
-  next(`npx early-bridge history --project ${DEMO_FOLDER}`, "what each run did");
-  next("npx early-bridge demo --serve", "keeps the service up; then, in another terminal:");
-  next(`npx early-bridge run --project ${DEMO_FOLDER}`, "takes the news");
+  const next = [
+    [`npx early-bridge plan --project ${DEMO_FOLDER}`, "what each bridge asks, and how"],
+    [`npx early-bridge history --project ${DEMO_FOLDER}`, "what each run did"],
+    ["npx early-bridge demo --serve", "keeps the service up; then, in another terminal:"],
+    [`npx early-bridge run --project ${DEMO_FOLDER}`, "takes the news"],
+  ] as const;
+  const width = Math.max(...next.map(([line]) => line.length));
+  for (const [line, why] of next) say(`  ${line.padEnd(width)}  ${colors.dim(why)}`);
   return EXIT_CODES.done;
 }
 

@@ -8,7 +8,7 @@ import { readRecording, recordInto } from "../http/har-file.js";
 import { nodeClock } from "../http/node-clock.js";
 import type { RunReport } from "../run/events.js";
 import { type OpenedProject, openProject } from "../run/project.js";
-import type { Warehouse } from "../warehouse/warehouse.js";
+import type { RunOutcome, Warehouse } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, errorText, timeText } from "./format.js";
 import { jsonLine } from "./json-lines.js";
@@ -33,13 +33,33 @@ export async function runCommand(bridge: string | undefined, options: RunCommand
   const names = bridge === undefined ? project.bridges : [bridge];
   checkRecording(names, options);
   const stop = new AbortController();
-  let exitCode = EXIT_CODES.done;
+  const ended: EndedBridge[] = [];
   for (const name of names) {
     if (stop.signal.aborted) break;
-    const code = await runOne(project, name, options, stop);
-    if (exitCode === EXIT_CODES.done) exitCode = code;
+    ended.push(await runOne(project, name, options, stop));
   }
+  if (names.length > 1 && options.json !== true) tellBridges(names.length, ended);
+  const exitCode = ended.find(({ code }) => code !== EXIT_CODES.done)?.code ?? EXIT_CODES.done;
   return stop.signal.aborted && exitCode === EXIT_CODES.done ? EXIT_CODES.stopped : exitCode;
+}
+
+/** How the run of a bridge ended. */
+interface EndedBridge {
+  readonly name: string;
+  readonly code: number;
+  readonly outcome: RunOutcome;
+  readonly error: BridgeError | undefined;
+}
+
+/** What went wrong far above is told once more, on a line for each bridge. */
+function tellBridges(all: number, ended: readonly EndedBridge[]): void {
+  const others = ended.filter(({ outcome }) => outcome !== "done");
+  const say = (text: string) => process.stdout.write(`${text}\n`);
+  say(`${colors.bold(`${ended.length - others.length} of ${all} bridges`)} are done.`);
+  for (const { name, outcome, error } of others)
+    say(
+      `  ${colors.bold(name)}  ${outcome}${error === undefined ? "" : `: ${error.code}  ${error.message}`}`,
+    );
 }
 
 async function runOne(
@@ -47,7 +67,7 @@ async function runOne(
   name: string,
   options: RunCommandOptions,
   stop: AbortController,
-): Promise<number> {
+): Promise<EndedBridge> {
   try {
     const ways = options.replay === undefined ? {} : await openReplayFile(options.replay);
     const kind = viewKind(options);
@@ -56,11 +76,12 @@ async function runOne(
       const once = () => runBridge(project, name, { ...run, recorder }, stop);
       return options.wait === true ? whenFree(once, kind, stop.signal) : once();
     };
-    return exitCodeOf(await (options.record === undefined ? carry() : recorded(options.record, kind, carry)));
+    const report = await (options.record === undefined ? carry() : recorded(options.record, kind, carry));
+    return { name, code: exitCodeOf(report), outcome: report.outcome, error: report.error };
   } catch (thrown) {
     const error = toBridgeError(thrown, { bridge: name });
     tellError(error, options.json === true);
-    return EXIT_CODES[error.kind];
+    return { name, code: EXIT_CODES[error.kind], outcome: "failed", error };
   }
 }
 
