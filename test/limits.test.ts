@@ -139,7 +139,11 @@ bridges:
     expect(service.asked).toBe(5);
     service.silentAt = Number.POSITIVE_INFINITY;
     const all = await command(["run", "--plain"], folder);
-    expect(all.stdout.match(/The API's limit is used up/g)).toHaveLength(2);
+    // where each bridge ends, and once more at the end of all
+    expect(all.stdout).toMatch(
+      /\n0 of 2 bridges are done\.\n {2}one {2}paused: LIMIT_REACHED.*\n {2}two {2}paused/,
+    );
+    expect(all.stdout.match(/The API's limit is used up/g)).toHaveLength(4);
     expect(service.asked).toBe(7);
     await command(["run", "two", "--plain"], folder);
     expect(service.asked).toBe(7);
