@@ -183,6 +183,7 @@ describe("init", () => {
     const { project } = await wholeProject();
     const folder = join(project.folder, "new");
     const { mkdirSync, readFileSync, readdirSync } = await import("node:fs");
+    const { parse } = await import("yaml");
     mkdirSync(folder);
     for (const [kind, name] of [
       ["basic", "cellar"],
@@ -200,10 +201,22 @@ describe("init", () => {
     }
     expect(readdirSync(join(folder, "connectors"))).toHaveLength(3);
     const before = readFileSync(join(folder, "bridges.yaml"), "utf8");
+    expect(Object.keys((parse(before) as { bridges: object }).bridges)).toEqual(["cellar", "log", "board"]);
+    writeFileSync(join(folder, "bridges.yaml"), `# the huts of the north\n${before}`);
     const again = await command(["init", "--yes", "--name", "other"], folder);
-    expect(again.stdout).toMatch(/bridges\.yaml +kept as it is/);
-    expect(readFileSync(join(folder, "bridges.yaml"), "utf8")).toBe(before);
-    expect(readFileSync(join(folder, ".gitignore"), "utf8").split("\n")).toContain(".env");
+    expect(again.stdout).toMatch(/bridges\.yaml +added to[\s\S]*Assumed: the base address .*, no sign-in\./);
+    const after = readFileSync(join(folder, "bridges.yaml"), "utf8");
+    expect(after).toContain("# the huts of the north");
+    expect(parse(after)).toMatchObject({
+      accounts: { main: {}, other: { base: "https://api.huts.example" } },
+      warehouses: { local: { duckdb: "./warehouse.duckdb" } },
+      bridges: { cellar: { from: "main" }, other: { from: "other", to: "local" } },
+    });
+    const once = await command(["init", "--yes", "--name", "other"], folder);
+    expect(once.stdout.match(/kept as it is/g)).toHaveLength(4);
+    expect(readFileSync(join(folder, "bridges.yaml"), "utf8")).toBe(after);
+    const ignored = readFileSync(join(folder, ".gitignore"), "utf8").split("\n");
+    expect(ignored).toEqual(expect.arrayContaining([".env", "*.har"]));
     const probed = await command(["probe", "cellar"], folder, {
       CELLAR_USER: "ana",
       CELLAR_PASSWORD: "pass",

@@ -23,17 +23,22 @@ export async function initCommand(options: InitCommandOptions): Promise<number> 
   const project =
     options.yes === true || process.stdin.isTTY !== true ? chosen(options) : await asked(options);
   if (project === undefined) return EXIT_CODES.stopped;
-  const written = await writeNewProject(project);
-  for (const { path, outcome } of written) {
+  const { files, account } = await writeNewProject(project);
+  for (const { path, outcome } of files) {
     const word = outcome === "kept" ? colors.yellow("kept as it is") : colors.green(outcome);
     process.stdout.write(`  ${path.padEnd(40)} ${word}\n`);
   }
   const login = project.signIn.name === "authorization_code" || project.signIn.name === "device_code";
   const inFolder = options.project === "." ? "" : ` --project ${options.project}`;
+  const assumed = [
+    options.base === undefined && project.baseUrl === EXAMPLE_BASE ? `the base address ${EXAMPLE_BASE}` : [],
+    options.signIn === undefined && project.signIn.name === "none" ? "no sign-in" : [],
+  ].flat();
+  if (assumed.length > 0) process.stdout.write(`\nAssumed: ${assumed.join(", ")}.\n`);
   process.stdout.write("\nNext\n");
   if (project.signIn.settings.length > 0)
     process.stdout.write("  cp .env.example .env && chmod 600 .env   then fill it in\n");
-  if (login) process.stdout.write(`  npx early-bridge login main${inFolder}\n`);
+  if (login) process.stdout.write(`  npx early-bridge login ${account}${inFolder}\n`);
   process.stdout.write(`  npx early-bridge probe ${project.name}${inFolder}\n`);
   return EXIT_CODES.done;
 }

@@ -2,6 +2,8 @@
 
 import { mkdir, readFile, writeFile } from "node:fs/promises";
 import { dirname, join } from "node:path";
+import { Document, isMap, parseDocument, type YAMLMap } from "yaml";
+import { BridgeError } from "../core/errors.js";
 
 /** A way of signing in that `init` knows a skeleton for. */
 export interface SignInChoice {
@@ -90,42 +92,89 @@ export interface NewProject {
 export interface WrittenFile {
   readonly path: string;
   /** kept: it was there already and is as it was */
-  readonly outcome: "written" | "kept" | "line added";
+  readonly outcome: "written" | "kept" | "added to";
 }
 
-/** Writes a new project's files. Nothing that is there is overwritten. */
-export async function writeNewProject(project: NewProject): Promise<WrittenFile[]> {
+export interface WrittenProject {
+  readonly files: readonly WrittenFile[];
+  /** the new account's name */
+  readonly account: string;
+}
+
+const BRIDGES_FILE = "bridges.yaml";
+
+/**
+ * Writes a new project's files, or adds to the project that is there. What is there stays, its comments too.
+ * @throws BridgeError CONFIG_SYNTAX where the bridges.yaml that is there is no YAML
+ */
+export async function writeNewProject(project: NewProject): Promise<WrittenProject> {
   const { folder, name } = project;
-  const files: Record<string, string> = {
-    "bridges.yaml": bridgesText(project),
-    [`connectors/${name}.connector.yaml`]: connectorText(project),
-    ".env.example": envText(project),
-  };
-  const written: WrittenFile[] = [];
-  for (const [path, text] of Object.entries(files)) {
-    const whole = join(folder, path);
-    await mkdir(dirname(whole), { recursive: true });
-    const outcome = await writeFile(whole, text, { flag: "wx" }).then(
-      () => "written" as const,
-      (error: unknown) => {
-        if ((error as { code?: string }).code === "EEXIST") return "kept" as const;
-        throw error;
-      },
-    );
-    written.push({ path, outcome });
-  }
-  return [...written, await ignoreSecrets(folder)];
+  const before = await readFile(join(folder, BRIDGES_FILE), "utf8").catch(() => undefined);
+  const account = before === undefined ? "main" : freeAccount(before, name);
+  const isThere = before !== undefined && parsed(before).hasIn(["bridges", name]);
+  const bridges = isThere
+    ? undefined
+    : await write(folder, BRIDGES_FILE, bridgesText(project, account, before));
+  const connector = await writeNew(folder, `connectors/${name}.connector.yaml`, connectorText(project));
+  const files = [
+    bridges ?? { path: BRIDGES_FILE, outcome: "kept" as const },
+    connector,
+    await addLines(folder, ".env.example", [ENV_HEAD, ...envLines(project)]),
+    await addLines(folder, ".gitignore", IGNORED),
+  ];
+  return { files, account };
 }
 
-/** Keeps .env and the warehouse file out of version control. */
-async function ignoreSecrets(folder: string): Promise<WrittenFile> {
-  const path = join(folder, ".gitignore");
-  const before = await readFile(path, "utf8").catch(() => "");
-  const missing = [".env", "*.duckdb"].filter((line) => !before.split(/\r?\n/).includes(line));
-  if (missing.length === 0) return { path: ".gitignore", outcome: "kept" };
+async function write(folder: string, path: string, text: string): Promise<WrittenFile> {
+  const whole = join(folder, path);
+  await mkdir(dirname(whole), { recursive: true });
+  const isThere = await readFile(whole).then(
+    () => true,
+    () => false,
+  );
+  await writeFile(whole, text);
+  return { path, outcome: isThere ? "added to" : "written" };
+}
+
+async function writeNew(folder: string, path: string, text: string): Promise<WrittenFile> {
+  const there = await readFile(join(folder, path)).catch(() => undefined);
+  return there === undefined ? write(folder, path, text) : { path, outcome: "kept" };
+}
+
+/** Adds those lines that a file does not have yet. */
+async function addLines(folder: string, path: string, lines: readonly string[]): Promise<WrittenFile> {
+  const before = await readFile(join(folder, path), "utf8").catch(() => "");
+  const has = new Set(before.split(/\r?\n/));
+  // a value that is filled in counts as the line that asks for it
+  const missing = lines.filter(
+    (line) => !has.has(line) && !(line.endsWith("=") && before.includes(`\n${line}`)),
+  );
+  if (missing.length === 0) return { path, outcome: "kept" };
   const joint = before === "" || before.endsWith("\n") ? "" : "\n";
-  await writeFile(path, `${before}${joint}${missing.join("\n")}\n`);
-  return { path: ".gitignore", outcome: before === "" ? "written" : "line added" };
+  return write(folder, path, `${before}${joint}${missing.join("\n")}\n`);
+}
+
+/** Secrets, warehouses and recordings stay out of version control. */
+const IGNORED = [".env", "*.duckdb", "*.duckdb.wal", "*.har"];
+
+const ENV_HEAD = "# Copy to .env, fill in, and keep it to yourself: cp .env.example .env && chmod 600 .env";
+
+function parsed(text: string): Document {
+  const document = parseDocument(text);
+  const [error] = document.errors;
+  if (error === undefined) return document;
+  throw new BridgeError("CONFIG_SYNTAX", `The bridges.yaml that is there is no YAML: ${error.message}`, {
+    where: { file: BRIDGES_FILE },
+    cause: error,
+  });
+}
+
+function freeAccount(text: string, name: string): string {
+  const document = parsed(text);
+  for (let n = 1; ; n++) {
+    const account = n === 1 ? name : `${name}_${n}`;
+    if (!document.hasIn(["accounts", account])) return account;
+  }
 }
 
 /** The environment's name for a setting of the account. */
@@ -133,22 +182,36 @@ function envName({ name }: NewProject, setting: string): string {
   return `${name}_${setting}`.toUpperCase();
 }
 
-function bridgesText(project: NewProject): string {
+const SCHEMA_LINE =
+  "# yaml-language-server: $schema=./node_modules/early-bridge/schemas/bridges.schema.json\n";
+
+/** The whole file, new or with the new account and bridge behind those that are there. */
+function bridgesText(project: NewProject, account: string, before: string | undefined): string {
   const { name, signIn, baseUrl } = project;
-  const account = signIn.settings.map((line) => {
-    const setting = line.slice(0, line.indexOf(":"));
-    return `    ${setting}: $${envName(project, setting)}`;
+  const document = before === undefined ? new Document({}) : parsed(before);
+  document.setIn(["accounts", account], {
+    connector: `./connectors/${name}.connector.yaml`,
+    base: baseUrl,
+    ...Object.fromEntries(
+      signIn.settings.map(settingName).map((setting) => [setting, `$${envName(project, setting)}`]),
+    ),
   });
-  return `# yaml-language-server: $schema=./node_modules/early-bridge/schemas/bridges.schema.json
-accounts:
-  main:
-    connector: ./connectors/${name}.connector.yaml
-    base: ${baseUrl}
-${account.length > 0 ? `${account.join("\n")}\n` : ""}warehouses:
-  local: { duckdb: ./${name}.duckdb }
-bridges:
-  ${name}: { from: main, to: local }
-`;
+  const warehouses = document.get("warehouses");
+  // not the bridge's name: DuckDB would take a file and a schema of one name for each other
+  if (!isMap(warehouses) || warehouses.items.length === 0)
+    document.setIn(["warehouses", "local"], inLine(document, { duckdb: "./warehouse.duckdb" }));
+  const [warehouse] = (document.get("warehouses") as YAMLMap).items;
+  document.setIn(["bridges", name], inLine(document, { from: account, to: String(warehouse!.key) }));
+  return `${before === undefined ? SCHEMA_LINE : ""}${document.toString({ lineWidth: 0 })}`;
+}
+
+function inLine(document: Document, value: object): unknown {
+  return document.createNode(value, { flow: true });
+}
+
+/** `name` of `name: { … }`. */
+function settingName(line: string): string {
+  return line.slice(0, line.indexOf(":"));
 }
 
 function connectorText({ name, signIn }: NewProject): string {
@@ -173,9 +236,6 @@ streams:
 `;
 }
 
-function envText(project: NewProject): string {
-  const lines = project.signIn.settings.map(
-    (line) => `${envName(project, line.slice(0, line.indexOf(":")))}=\n`,
-  );
-  return `# Copy to .env, fill in, and keep it to yourself: cp .env.example .env && chmod 600 .env\n${lines.join("")}`;
+function envLines(project: NewProject): string[] {
+  return project.signIn.settings.map((line) => `${envName(project, settingName(line))}=`);
 }
