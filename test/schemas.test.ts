@@ -12,6 +12,7 @@ import { jsonSchemaOf } from "../src/core/define/json-schema.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
 import { outputLines } from "./support/output.js";
 import { bookingsService, command, demoProject } from "./support/project.js";
+import { queryFile } from "./support/truth.js";
 
 const schemaFile = (name: string) =>
   JSON.parse(readFileSync(`schemas/${name}.schema.json`, "utf8")) as object;
@@ -45,6 +46,28 @@ describe("the JSON Schema", () => {
     ["output", outputLine],
   ])("of %s is the one that is checked by", (name, schema) => {
     expect(schemaFile(name)).toEqual(jsonSchemaOf(schema, name));
+  });
+});
+
+describe("the page about the ledger", () => {
+  it("holds queries that run, over all tables there are", async () => {
+    const text = readFileSync("docs/ledger.md", "utf8");
+    const service = await bookingsService({ bookings: 60 });
+    const project = demoProject(service.url);
+    await command(["run"], project.folder);
+    const queries = [...text.matchAll(/```sql\n([\s\S]*?)```/g)].map(([, sql]) => sql!);
+    expect(queries).toHaveLength(4);
+    const [ages, , columns] = await Promise.all(queries.map((sql) => queryFile(project.database, sql)));
+    expect(ages).toHaveLength(2);
+    expect(columns).toContainEqual(
+      expect.objectContaining({ table_name: "bookings", column_name: "price_amount", path: "price.amount" }),
+    );
+    const tables = await queryFile(
+      project.database,
+      "SELECT table_name FROM information_schema.tables WHERE table_schema = 'early_bridge' ORDER BY 1",
+    );
+    const told = [...text.matchAll(/^\| `(\w+)`/gm)].map(([, name]) => name);
+    expect(told.sort()).toEqual(tables.map(({ table_name }) => table_name));
   });
 });
 
