@@ -1,16 +1,20 @@
 /** The examples of README and docs are not prose: TypeScript compiles, YAML is accepted and asks as it is said to. */
 
-import { readFileSync } from "node:fs";
-import { join, resolve } from "node:path";
+import { execFile } from "node:child_process";
+import { readFileSync, writeFileSync } from "node:fs";
+import { dirname, join, resolve } from "node:path";
+import { pathToFileURL } from "node:url";
+import { promisify } from "node:util";
 import ts from "typescript";
 import { describe, expect, it } from "vitest";
 import { checkValue, parseYaml } from "../src/core/define/check.js";
 import { checkConnector } from "../src/core/define/connector.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
 import { openBridge } from "../src/index.js";
+import { BOOKINGS_DEFAULTS } from "../src/standins/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { type Asked, fakeApi } from "./support/fake-api.js";
-import { temporaryFolder } from "./support/project.js";
+import { bookingsService, temporaryFolder } from "./support/project.js";
 
 const README = readFileSync("README.md", "utf8");
 const PAGES = ["paging", "requests", "parts", "cursors", "pace"];
@@ -67,12 +71,30 @@ describe("README and docs", () => {
     ];
     expect(examples).toHaveLength(3);
     // the one with a key too many shows that the compiler has looked
-    const wrong = examples[0]!.replace("defineConnector({", "defineConnector({ nonsense: 1,");
+    const wrong = examples[0]!.replace('connector: "bookings",', 'connector: "bookings", nonsense: 1,');
     expect(complaints([...examples, wrong])).toEqual([expect.stringContaining("'nonsense' does not exist")]);
   });
 });
 
 describe("the README", () => {
+  it("holds a program that runs as it stands, against the demo's service", async () => {
+    const { url } = await bookingsService({ bookings: 700 });
+    const code = ts.transpile(blocks("ts")[0]!, {
+      target: ts.ScriptTarget.ES2022,
+      module: ts.ModuleKind.ESNext,
+    });
+    const program = join(temporaryFolder(), "program.mjs");
+    const here = (path: string) => JSON.stringify(pathToFileURL(resolve(path)).href);
+    const text = code
+      .replace("http://127.0.0.1:4180", url)
+      .replace('"early-bridge"', here("dist/index.js"))
+      .replace('"early-bridge/duckdb"', here("dist/warehouse/duckdb/index.js"));
+    writeFileSync(program, text);
+    const env = { ...process.env, BOOKINGS_SECRET: BOOKINGS_DEFAULTS.clientSecret };
+    const ended = await promisify(execFile)(process.execPath, [program], { cwd: dirname(program), env });
+    expect(ended).toEqual({ stdout: "the first of them: HB-0000000\ndone 700\n", stderr: "" });
+  });
+
   it("holds a connector and a project that are accepted", () => {
     const [connector, project] = blocks("yaml").map((text, i) => parseYaml(text, `README ${i}`));
     expect(checkConnector(connector!.value, connector!).connector).toBe("bookings");
