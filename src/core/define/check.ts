@@ -71,32 +71,85 @@ function offsetOf(document: Document, path: readonly PropertyKey[], ofKey: boole
 /** Something that can be told to have a place: a YAML file, or the argument of a function. */
 type Source = Pick<YamlFile, "name" | "place">;
 
-/** Checks a value; throws CONFIG_UNKNOWN_KEY or CONFIG_INVALID for its first mistake. */
+/** Mistakes beyond the first that are told with it, at most. */
+const MOST_OTHERS = 5;
+
+/**
+ * Checks a value.
+ * @throws BridgeError CONFIG_UNKNOWN_KEY, CONFIG_INVALID for its first mistake, with the others behind it
+ */
 export function checkValue<S extends z.ZodType>(schema: S, value: unknown, source: Source): z.output<S> {
   const result = schema.safeParse(value);
   if (result.success) return result.data;
-  // a key that is not known mostly explains why another one is missing
-  const issues = result.error.issues.map((each) => deepest([each]));
-  const issue = issues.find((each) => each.code === "unrecognized_keys") ?? issues[0]!;
-  if (issue.code === "unrecognized_keys") throw unknownKey(issue, schema, source);
-  const path = formatIssuePath(issue.path);
-  throw new BridgeError("CONFIG_INVALID", `${path === "" ? "the file" : path} ${sayIssue(issue, value)}.`, {
-    where: { file: source.place(issue.path) },
+  const [first, ...others] = explaining(result.error.issues.map((each) => deepest([each])));
+  const error = issueError(first!, schema, value, source);
+  if (others.length === 0) throw error;
+  const also = others.slice(0, MOST_OTHERS).map((issue) => {
+    const { message, where } = issueError(issue, schema, value, source);
+    return `\n  also   ${message} (${where.file ?? source.name})`;
   });
+  const more = others.length > MOST_OTHERS ? `\n  also   ${others.length - MOST_OTHERS} more mistakes` : "";
+  const { where, hint } = error;
+  throw new BridgeError(error.code, `${error.message}${also.join("")}${more}`, { where, hint });
+}
+
+/** Unknown keys first: such a key mostly explains why another one is missing beside it. */
+function explaining(issues: readonly Issue[]): Issue[] {
+  const unknown = issues.flatMap((issue) =>
+    issue.code === "unrecognized_keys" ? issue.keys.map((key) => ({ ...issue, keys: [key] })) : [],
+  );
+  const explained = new Set(unknown.map(({ path }) => formatIssuePath(path)));
+  const isExplained = (issue: Issue) =>
+    issue.code === "invalid_type" && explained.has(formatIssuePath(issue.path.slice(0, -1)));
+  const others = issues.filter((issue) => issue.code !== "unrecognized_keys" && !isExplained(issue));
+  return [...unknown, ...others];
+}
+
+function issueError(issue: Issue, schema: z.ZodType, value: unknown, source: Source): BridgeError {
+  if (issue.code === "unrecognized_keys") return unknownKey(issue, schema, source);
+  const path = formatIssuePath(issue.path);
+  const message = `${path === "" ? "the file" : path} ${sayIssue(issue, value)}.`;
+  return new BridgeError("CONFIG_INVALID", message, { where: { file: source.place(issue.path) } });
 }
 
 type Issue = z.core.$ZodIssue;
 
-/** Of a union's complaints, the one of the branch that got furthest. */
+/** Of a union's complaints, that of the branch that is meant: the one with most of the keys, then that which got furthest. */
 function deepest(issues: readonly Issue[]): Issue {
   const issue = issues[0]!;
   if (issue.code !== "invalid_union" || issue.errors.length === 0) return issue;
-  const inner = issue.errors
-    .map((branch) => deepest(branch as Issue[]))
-    .reduce((best, next) => (reach(next) > reach(best) ? next : best));
+  const branches = issue.errors as Issue[][];
+  const least = Math.min(...branches.map(strangeKeys));
+  const meant = branches.filter((branch) => strangeKeys(branch) === least);
+  const inner = oneWord(meant) ?? furthest(meant);
   return reach(inner) === 0 && inner.code === "invalid_type"
     ? issue
     : { ...inner, path: [...issue.path, ...inner.path] };
+}
+
+function furthest(branches: readonly (readonly Issue[])[]): Issue {
+  return branches.map(deepest).reduce((best, next) => (reach(next) > reach(best) ? next : best));
+}
+
+/** Keys of the value that a branch does not know; for a union within, those of its nearest branch. */
+function strangeKeys(branch: readonly Issue[]): number {
+  return branch.reduce((sum, issue) => {
+    if (issue.code === "unrecognized_keys" && issue.path.length === 0) return sum + issue.keys.length;
+    if (issue.code === "invalid_union" && issue.path.length === 0 && issue.errors.length > 0)
+      return sum + Math.min(...(issue.errors as Issue[][]).map(strangeKeys));
+    return sum;
+  }, 0);
+}
+
+/** Branches that are told apart by one key, and its value is that of none: all the values that it could have. */
+function oneWord(branches: readonly (readonly Issue[])[]): Issue | undefined {
+  const words = branches.flatMap((branch) =>
+    branch.flatMap((issue) => (issue.code === "invalid_value" && issue.path.length === 1 ? [issue] : [])),
+  );
+  const [first] = words;
+  if (first === undefined || words.length < 2 || words.some(({ path }) => path[0] !== first.path[0]))
+    return undefined;
+  return { ...first, values: words.flatMap(({ values }) => values) };
 }
 
 function reach(issue: Issue): number {

@@ -174,6 +174,42 @@ describe("a project file", () => {
   });
 });
 
+describe("several mistakes", () => {
+  const text = `connector: a
+settings:
+  base: { type: string, format: url }
+api: { url: https://a.example, sign_in: { oauth2: client_credential, token_url: https://a.example/t } }
+streams:
+  x: { gett: /x, kee: id }
+`;
+
+  it("are told at once, each with its place; one that another explains is not", () => {
+    const error = failure(() => checkText(text));
+    expect(error).toMatchObject({
+      code: "CONFIG_UNKNOWN_KEY",
+      hint: expect.stringContaining("get is meant"),
+    });
+    expect(String(error.message).split("\n")).toEqual([
+      "streams.x.gett is no key that is known here.",
+      expect.stringMatching(/^ {2}also {3}streams\.x\.kee is no key that is known here\. \(\S+:6:18\)$/),
+      expect.stringMatching(
+        /^ {2}also {3}settings\.base\.format must be "uri" or "host"; seen "url"\. \(\S+:3:33\)$/,
+      ),
+      expect.stringContaining('api.sign_in.oauth2 must be "client_credentials" or "authorization_code"'),
+      expect.stringContaining("streams.x must hold one of get, post or report"),
+    ]);
+  });
+
+  it("are told up to a number", () => {
+    const streams = Array.from({ length: 20 }, (_, i) => `  x${i}: { get: /x, key: 7 }`).join("\n");
+    const error = failure(() =>
+      checkText(`connector: a\napi: { url: https://a.example }\nstreams:\n${streams}`),
+    );
+    expect(String(error.message).split("\n")).toHaveLength(7);
+    expect(error.message).toMatch(/also {3}14 more mistakes$/);
+  });
+});
+
 describe("compileStream", () => {
   it("reads keys of one field and of several, and rules by path", () => {
     const connector = checkText(DEMO.replace("key: id\n    columns", "key: [id, stay.from]\n    columns"));
