@@ -55,11 +55,15 @@ function runLine({ streams, errorCode, errorMessage, ...run }: RunRecord): strin
 function historyText(title: string, runs: readonly RunRecord[]): string {
   if (runs.length === 0) return `${colors.bold(title)} holds no runs yet. Start one: early-bridge run`;
   const columns = [
-    ...["run", "bridge", "outcome", "started"].map((name) => ({ title: name })),
-    ...["took", "added", "changed", "unchanged", "requests", "retries", "waited"].map((name) => ({
-      title: name,
-      right: true,
-    })),
+    ...["run", "bridge", "outcome"].map((title) => ({ title })),
+    { title: "started", leaves: 6 },
+    { title: "took", right: true },
+    { title: "added", right: true },
+    { title: "changed", right: true, leaves: 5 },
+    { title: "unchanged", right: true, leaves: 4 },
+    { title: "requests", right: true, leaves: 3 },
+    { title: "retries", right: true, leaves: 1 },
+    { title: "waited", right: true, leaves: 2 },
   ];
   const rows = runs.map((run) => [
     String(run.run),

@@ -260,11 +260,14 @@ export function reportText(run: number, streams: readonly StreamReport[]): strin
   const columns = [
     { title: "stream" },
     { title: "" },
-    ...["added", "changed", "unchanged", "removed", "requests", "retries", "waited"].map((title) => ({
-      title,
-      right: true,
-    })),
-    { title: "cursor" },
+    { title: "added", right: true },
+    { title: "changed", right: true },
+    { title: "unchanged", right: true, leaves: 5 },
+    { title: "removed", right: true, leaves: 3 },
+    { title: "requests", right: true, leaves: 4 },
+    { title: "retries", right: true, leaves: 1 },
+    { title: "waited", right: true, leaves: 2 },
+    { title: "cursor", leaves: 6 },
   ];
   const rows = streams.map((each) => [
     each.stream,

@@ -104,7 +104,8 @@ async function whenFree<T>(work: () => Promise<T>, kind: ViewKind, signal: Abort
 
 export function viewKind({ json, plain }: Pick<RunCommandOptions, "json" | "plain">): ViewKind {
   if (json === true) return "json";
-  return plain === true || process.stdout.isTTY !== true ? "plain" : "live";
+  const isPlain = plain === true || process.stdout.isTTY !== true || process.env.TERM === "dumb";
+  return isPlain ? "plain" : "live";
 }
 
 /** How a bridge is run from the command line. */
