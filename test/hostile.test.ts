@@ -8,9 +8,9 @@ import { compileAnswer, readAnswer } from "../src/core/ask/answer.js";
 import { parseYaml } from "../src/core/define/check.js";
 import { stringifyExact } from "../src/core/shape/exact-json.js";
 import { openTransport } from "../src/http/transport.js";
-import { connect, defineConnector, openBridge } from "../src/index.js";
+import { connect, defineConnector } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
-import { carried } from "./support/carried.js";
+import { bridgeInto, carried } from "./support/carried.js";
 import { failure } from "./support/failure.js";
 import { fakeApi, recordsOf } from "./support/fake-api.js";
 import { temporaryFolder } from "./support/project.js";
@@ -72,13 +72,7 @@ describe("a key in the query", () => {
     const path = join(temporaryFolder(), "echo.duckdb");
     await using api = connect(connector, { secret: "hush-hush-1" });
     const checkpoint = { rows: 1 };
-    const report = await openBridge({
-      from: api,
-      to: duckdb(path),
-      name: "b",
-      schema: "main",
-      checkpoint,
-    }).run();
+    const report = await bridgeInto(path, api, { checkpoint }).run();
     expect(report.streams[0]).toMatchObject({ outcome: "done", added: 3 });
     expect(asked.map((query) => query.getAll("api_key"))).toEqual(Array(3).fill(["hush-hush-1"]));
     const kept = await queryFile(path, "SELECT cursor::VARCHAR AS cursor FROM early_bridge.checkpoints");

@@ -3,8 +3,8 @@
 import { spawn } from "node:child_process";
 import { join, resolve } from "node:path";
 import { describe, expect, it } from "vitest";
-import { openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { bridgeInto } from "./support/carried.js";
 import { fakeApi } from "./support/fake-api.js";
 import { bookingsService, command, demoProject, startCommand, temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
@@ -26,13 +26,7 @@ describe("many small streams", () => {
             : [{ id: query.get("page"), kids: [{ n: loop }], [`x${loop}`]: 1 }],
       }));
       const checkpoint = { rows: 1 };
-      const report = await openBridge({
-        from: api,
-        to: duckdb(path),
-        name: "b",
-        schema: "main",
-        checkpoint,
-      }).run();
+      const report = await bridgeInto(path, api, { checkpoint }).run();
       const failed = report.streams.filter(({ outcome }) => outcome !== "done");
       expect(failed.map(({ error }) => error?.message)).toEqual([]);
     }
@@ -46,7 +40,7 @@ describe("one bridge twice", () => {
     const path = join(temporaryFolder(), "twice.duckdb");
     const open = () => {
       const { api } = fakeApi({ get: "/s", key: "id" }, () => ({ body: [{ id: 1 }] }));
-      return openBridge({ from: api, to: duckdb(path), name: "b", schema: "main" });
+      return bridgeInto(path, api);
     };
     const both = await Promise.allSettled([open().run(), open().run()]);
     const told = both.flatMap((each) => (each.status === "rejected" ? [each.reason] : []));
@@ -109,12 +103,7 @@ describe("the history", () => {
       path === "/s" ? { body: Array.from({ length: 80 }, (_, i) => ({ id: i })) } : { status: 404 },
     );
     const notices: string[] = [];
-    const bridge = openBridge({
-      from: api,
-      to: duckdb(join(temporaryFolder(), "n.duckdb")),
-      name: "b",
-      schema: "main",
-    });
+    const bridge = bridgeInto(join(temporaryFolder(), "n.duckdb"), api);
     await bridge.run({ onEvent: (event) => event.type === "notice" && notices.push(event.message) });
     expect(notices).toHaveLength(4);
     expect(notices[3]).toBe(`77 more like this one: ${notices[0]}`);

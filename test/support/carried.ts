@@ -2,7 +2,7 @@
 
 import { join } from "node:path";
 import type { ConnectorInput } from "../../src/core/define/connector-schema.js";
-import { type BridgeOptions, openBridge, type RunEvent } from "../../src/index.js";
+import { type Api, type Bridge, type BridgeOptions, openBridge, type RunEvent } from "../../src/index.js";
 import { duckdb } from "../../src/warehouse/duckdb/index.js";
 import { type Answered, type Asked, fakeApi } from "./fake-api.js";
 import { temporaryFolder } from "./project.js";
@@ -10,6 +10,11 @@ import { queryFile } from "./truth.js";
 
 type StreamInput = ConnectorInput["streams"][string];
 const HOUR = 3_600_000;
+
+/** A bridge of an API into a file, as tests mostly want it: tables in the schema main. */
+export function bridgeInto(path: string, api: Api, options: Omit<BridgeOptions, "from" | "to"> = {}): Bridge {
+  return openBridge({ from: api, to: duckdb(path), name: "b", schema: "main", ...options });
+}
 
 /** A stream, carried into one file run after run; time goes on by an hour between two runs. */
 export function carried(stream: StreamInput, answer: (asked: Asked) => Answered, checkpointRows?: number) {
@@ -23,14 +28,7 @@ export function carried(stream: StreamInput, answer: (asked: Asked) => Answered,
       const fake = fakeApi({ streams: { s: stream }, api: { rate_limit: { concurrency: 2 } } }, answer);
       await fake.clock.sleep(HOUR * runs++);
       const checkpoint = checkpointRows === undefined ? undefined : { rows: checkpointRows };
-      const bridge = openBridge({
-        from: fake.api,
-        to: duckdb(database),
-        name: "b",
-        schema: "main",
-        checkpoint,
-        ...options,
-      });
+      const bridge = bridgeInto(database, fake.api, { checkpoint, ...options });
       const report = await bridge.run({ onEvent: (event) => events.push(event) });
       const asked = fake.log.map(
         ({ path, query }) => `${path}${query.size === 0 ? "" : `?${decodeURIComponent(String(query))}`}`,
