@@ -92,7 +92,7 @@ describe("a rule that compares unlike kinds", () => {
     const stream = { get: "/s", records: "$.items[*]", rules: [{ when, means: "stop" as const }] };
     const { run, notices } = carried(stream, () => ({ body: { code: "5", items: items(1) } }));
     await run();
-    expect(notices()).toEqual([`rules ${when} can never hold: ${words}.`]);
+    expect(notices()).toEqual([`The rule ${when} can never hold: ${words}.`]);
   });
 });
 

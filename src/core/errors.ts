@@ -79,7 +79,7 @@ export const ERROR_CODES = {
   BODY_TRUNCATED: { kind: "api", hint: "Run again: it goes on from the last checkpoint.", retryable: true },
   BODY_NOT_JSON: {
     kind: "api",
-    hint: "Check the stream's address: the response is no JSON.",
+    hint: "Check the stream's address: the response is not JSON.",
     retryable: true,
   },
   BODY_UNREADABLE: {
@@ -87,11 +87,14 @@ export const ERROR_CODES = {
     hint: "Check the stream's `response`: it says how the response is written.",
     retryable: true,
   },
-  RESPONSE_FAILED: { kind: "api", hint: "Read the API's own words above: a rule of rules says stop." },
-  RESPONSE_SKIPPED: { kind: "api", hint: "A rule of rules says that nothing is there." },
+  RESPONSE_FAILED: {
+    kind: "api",
+    hint: "Read the API's own words above: one of the connector's `rules` says stop.",
+  },
+  RESPONSE_SKIPPED: { kind: "api", hint: "One of the connector's `rules` says that nothing is there." },
   RESPONSE_UNLIKE: {
     kind: "api",
-    hint: "Run again later. If this is how the API answers, say what it means by rules.",
+    hint: "Run again later. If this is how the API answers, say what it means under `rules`.",
     retryable: true,
   },
   RESPONSE_BUSY: {

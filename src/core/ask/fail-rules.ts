@@ -35,7 +35,7 @@ export function unlikeInRule(
 ): string | undefined {
   const { status, headers, body } = answer;
   const unlike = when.unlike({ status, headers, body: readsBody ? body() : null });
-  return unlike && `rules ${when.text} can never hold: ${unlike}.`;
+  return unlike && `The rule ${when.text} can never hold: ${unlike}.`;
 }
 
 /** The first rule that holds; `body` is called once, and only where a rule looks into it. */
@@ -49,7 +49,8 @@ export function judge(
     const values = { status: answer.status, headers: answer.headers, body: tree?.body ?? null };
     if (!holdsOrMissing(rule.when, values)) continue;
     const words = rule.message?.first(tree?.body);
-    const why = typeof words === "string" && words !== "" ? words : `its rules rule holds: ${rule.when.text}`;
+    const why =
+      typeof words === "string" && words !== "" ? words : `the connector's rule holds: ${rule.when.text}`;
     return { means: rule.means, why: why.length > 200 ? `${why.slice(0, 199)}…` : why };
   }
   return undefined;

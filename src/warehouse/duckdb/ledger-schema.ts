@@ -49,7 +49,10 @@ const UPGRADES: readonly (readonly string[])[] = [
   [
     `CREATE TABLE IF NOT EXISTS ${LEDGER}.spent
        (account VARCHAR, endpoint_group VARCHAR, spent_at TIMESTAMPTZ, cost BIGINT)`,
-    ...addColumns("run_streams", `received BIGINT, left_out BIGINT, doubled BIGINT, ${FAILURE}`),
+    ...addColumns(
+      "run_streams",
+      "received BIGINT, left_out BIGINT, doubled BIGINT, error_code VARCHAR, error_message VARCHAR, error_where VARCHAR, error_hint VARCHAR",
+    ),
   ],
   // version 3 named some things in words of its own
   [
