@@ -30,7 +30,7 @@ function fenced(text: string): { readonly language: string; readonly text: strin
 const blocks = (language: string) =>
   fenced(README).flatMap((block) => (block.language === language ? [block.text] : []));
 
-/** What the compiler says of texts as if they stood in this folder, the package's own name leading to its sources. */
+/** What the compiler says of texts as if they stood in this folder, the package's own name leading to what was built. */
 function complaints(texts: readonly string[]): string[] {
   const files = new Map(texts.map((text, i) => [resolve(`test/docs-example-${i}.ts`), text]));
   const options: ts.CompilerOptions = {
@@ -42,9 +42,9 @@ function complaints(texts: readonly string[]): string[] {
     moduleResolution: ts.ModuleResolutionKind.NodeNext,
     types: ["node"],
     paths: {
-      "early-bridge": [resolve("src/index.ts")],
-      "early-bridge/testing": [resolve("src/testing/index.ts")],
-      "early-bridge/duckdb": [resolve("src/warehouse/duckdb/index.ts")],
+      "early-bridge": [resolve("dist/index.d.ts")],
+      "early-bridge/testing": [resolve("dist/testing/index.d.ts")],
+      "early-bridge/duckdb": [resolve("dist/warehouse/duckdb/index.d.ts")],
     },
   };
   const host = ts.createCompilerHost(options);
