@@ -1,7 +1,7 @@
 /** The examples of README and docs are not prose: TypeScript compiles, YAML is accepted and asks as it is said to. */
 
 import { execFile } from "node:child_process";
-import { readFileSync, writeFileSync } from "node:fs";
+import { readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { dirname, join, resolve } from "node:path";
 import { pathToFileURL } from "node:url";
 import { promisify } from "node:util";
@@ -77,6 +77,16 @@ describe("README and docs", () => {
 });
 
 describe("the README", () => {
+  it("links every page and every picture", () => {
+    const shown = [
+      ...readdirSync("docs"),
+      ...readdirSync("docs/screenshots").map((name) => `screenshots/${name}`),
+    ];
+    const files = shown.filter((name) => /\.(md|png)$/.test(name)).map((name) => `docs/${name}`);
+    expect(files.length).toBeGreaterThan(12);
+    expect(files.filter((path) => !README.includes(`](${path})`))).toEqual([]);
+  });
+
   it("holds a program that runs as it stands, against the demo's service", async () => {
     const { url } = await bookingsService({ bookings: 700 });
     const code = ts.transpile(blocks("ts")[0]!, {

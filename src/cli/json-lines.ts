@@ -13,6 +13,7 @@ import {
   type ErrorCode,
   isBridgeError,
 } from "../core/errors.js";
+import { snakeCase } from "../core/shape/naming.js";
 import type { RunEvent } from "../run/events.js";
 
 export const OUTPUT_VERSION = 1;
@@ -168,7 +169,7 @@ function plain(value: unknown, key = ""): unknown {
   if (typeof value !== "object" || value === null || KEYED_BY_NAMES.has(key)) return value;
   return Object.fromEntries(
     Object.entries(value).flatMap(([name, inner]) =>
-      inner === undefined ? [] : [[snake(name.replace(/AtMs$/, "At")), cell(name, inner)]],
+      inner === undefined ? [] : [[snakeCase(name.replace(/AtMs$/, "At")), cell(name, inner)]],
     ),
   );
 }
@@ -177,8 +178,4 @@ function cell(name: string, value: unknown): unknown {
   if (typeof value !== "number") return plain(value, name);
   if (name.endsWith("AtMs")) return new Date(value).toISOString();
   return /^ms$|Ms$/.test(name) ? Math.round(value) : value;
-}
-
-function snake(name: string): string {
-  return name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`);
 }

@@ -110,11 +110,12 @@ const BRIDGES_FILE = "bridges.yaml";
 export async function writeNewProject(project: NewProject): Promise<WrittenProject> {
   const { folder, name } = project;
   const before = await readFile(join(folder, BRIDGES_FILE), "utf8").catch(() => undefined);
-  const account = before === undefined ? "main" : freeAccount(before, name);
-  const isThere = before !== undefined && parsed(before).hasIn(["bridges", name]);
+  const there = before === undefined ? undefined : parsed(before);
+  const account = there === undefined ? "main" : freeAccount(there, name);
+  const isThere = there?.hasIn(["bridges", name]) === true;
   const bridges = isThere
     ? undefined
-    : await write(folder, BRIDGES_FILE, bridgesText(project, account, before));
+    : await write(folder, BRIDGES_FILE, bridgesText(project, account, there));
   const connector = await writeNew(folder, `connectors/${name}.connector.yaml`, connectorText(project));
   const files = [
     bridges ?? { path: BRIDGES_FILE, outcome: "kept" as const },
@@ -169,8 +170,7 @@ function parsed(text: string): Document {
   });
 }
 
-function freeAccount(text: string, name: string): string {
-  const document = parsed(text);
+function freeAccount(document: Document, name: string): string {
   for (let n = 1; ; n++) {
     const account = n === 1 ? name : `${name}_${n}`;
     if (!document.hasIn(["accounts", account])) return account;
@@ -186,9 +186,9 @@ const SCHEMA_LINE =
   "# yaml-language-server: $schema=./node_modules/early-bridge/schemas/bridges.schema.json\n";
 
 /** The whole file, new or with the new account and bridge behind those that are there. */
-function bridgesText(project: NewProject, account: string, before: string | undefined): string {
+function bridgesText(project: NewProject, account: string, there: Document | undefined): string {
   const { name, signIn, baseUrl } = project;
-  const document = before === undefined ? new Document({}) : parsed(before);
+  const document = there ?? new Document({});
   document.setIn(["accounts", account], {
     connector: `./connectors/${name}.connector.yaml`,
     base: baseUrl,
@@ -202,7 +202,7 @@ function bridgesText(project: NewProject, account: string, before: string | unde
     document.setIn(["warehouses", "local"], inLine(document, { duckdb: "./warehouse.duckdb" }));
   const [warehouse] = (document.get("warehouses") as YAMLMap).items;
   document.setIn(["bridges", name], inLine(document, { from: account, to: String(warehouse!.key) }));
-  return `${before === undefined ? SCHEMA_LINE : ""}${document.toString({ lineWidth: 0 })}`;
+  return `${there === undefined ? SCHEMA_LINE : ""}${document.toString({ lineWidth: 0 })}`;
 }
 
 function inLine(document: Document, value: object): unknown {
