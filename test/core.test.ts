@@ -1,6 +1,8 @@
 /** The core by itself: bundled for a browser, it needs nothing of Node. And what must never be shown. */
 
+import { readFileSync } from "node:fs";
 import { runInNewContext } from "node:vm";
+import { gzipSync } from "node:zlib";
 import { build } from "esbuild";
 import { describe, expect, it } from "vitest";
 import { ERROR_CODES } from "../src/core/errors.js";
@@ -40,6 +42,40 @@ describe("the core in a browser", () => {
       types: ["int64"],
     });
   });
+});
+
+/** What a browser loads for some names of the core: kB of one file, minified and packed. */
+async function packedSize(names: string): Promise<number> {
+  const taken = names === "*" ? "*" : `{ ${names} }`;
+  const { outputFiles } = await build({
+    stdin: { contents: `export ${taken} from "./src/core/index.js"`, resolveDir: "." },
+    bundle: true,
+    minify: true,
+    write: false,
+    platform: "browser",
+    format: "esm",
+    logLevel: "silent",
+  });
+  return gzipSync(outputFiles[0]!.contents).length / 1000;
+}
+
+describe("sizes for a browser", () => {
+  const told = [...readFileSync("docs/browser.md", "utf8").matchAll(/^\| `([^`]+)`.*\| (\d+) +\|$/gm)];
+
+  it("are told for what stands by itself, and reading JSON is small", () => {
+    expect(told.length).toBeGreaterThan(9);
+    expect(Number(told[0]![2])).toBeLessThanOrEqual(40);
+  });
+
+  it.each(told.map(([, names, kB]) => [names!, Number(kB)] as const))(
+    "of %s are as told",
+    async (names, kB) => {
+      const size = await packedSize(names);
+      expect(size).toBeLessThanOrEqual(kB);
+      // a figure that has become too large is no longer true either
+      expect(size).toBeGreaterThan(kB * 0.75);
+    },
+  );
 });
 
 describe("the redactor", () => {

@@ -18,6 +18,7 @@ import { bookingsService, temporaryFolder } from "./support/project.js";
 
 const README = readFileSync("README.md", "utf8");
 const PAGES = ["paging", "requests", "parts", "cursors", "pace"];
+const PROGRAMS = [...PAGES, "browser"];
 
 /** Fenced blocks of a page, in order. */
 function fenced(text: string): { readonly language: string; readonly text: string }[] {
@@ -43,6 +44,7 @@ function complaints(texts: readonly string[]): string[] {
     types: ["node"],
     paths: {
       "early-bridge": [resolve("dist/index.d.ts")],
+      "early-bridge/core": [resolve("dist/core/index.d.ts")],
       "early-bridge/testing": [resolve("dist/testing/index.d.ts")],
       "early-bridge/duckdb": [resolve("dist/warehouse/duckdb/index.d.ts")],
     },
@@ -64,12 +66,12 @@ function complaints(texts: readonly string[]): string[] {
 
 describe("README and docs", () => {
   it("hold TypeScript that compiles", () => {
-    const pages = PAGES.flatMap((page) => fenced(readFileSync(`docs/${page}.md`, "utf8")));
+    const pages = PROGRAMS.flatMap((page) => fenced(readFileSync(`docs/${page}.md`, "utf8")));
     const examples = [
       ...blocks("ts"),
       ...pages.flatMap(({ language, text }) => (language === "ts" ? [text] : [])),
     ];
-    expect(examples).toHaveLength(3);
+    expect(examples).toHaveLength(4);
     // the one with a key too many shows that the compiler has looked
     const wrong = examples[0]!.replace('connector: "bookings",', 'connector: "bookings", nonsense: 1,');
     expect(complaints([...examples, wrong])).toEqual([expect.stringContaining("'nonsense' does not exist")]);

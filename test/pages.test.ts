@@ -2,9 +2,9 @@
 
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { describeStream } from "../src/core/ask/describe-stream.js";
-import { type CompiledStream, compileStream } from "../src/core/define/compile-stream.js";
 import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import { type CompiledStream, compileStream } from "../src/core/stream/compile-stream.js";
+import { describeStream } from "../src/core/stream/describe-stream.js";
 import type { AskEvent } from "../src/run/ask/asker.js";
 import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";

@@ -1,10 +1,10 @@
 /** Fixed credentials: HTTP Basic, a bearer token, a key in header, query or cookie. */
 
-import { fillText } from "../core/ask/template.js";
 import type { Account } from "../core/define/connector.js";
 import type { SignInScheme } from "../core/define/sign-in-schema.js";
+import { fillText } from "../core/language/template.js";
 import type { Redactor } from "../core/redact.js";
-import type { HttpRequest } from "../http/transport.js";
+import type { HttpRequest } from "../http/send.js";
 
 /** Puts a credential into a request. */
 export type Attach = (request: HttpRequest) => HttpRequest;

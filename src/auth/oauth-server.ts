@@ -1,11 +1,11 @@
 /** An OAuth server's endpoints: given in the connector, or found by RFC 8414 or OpenID discovery. */
 
 import * as oauth from "oauth4webapi";
-import { checkBaseUrl } from "../core/ask/request-plan.js";
-import { expandTemplate, fillText } from "../core/ask/template.js";
+import { checkBaseUrl } from "../core/define/base-url.js";
 import type { Account } from "../core/define/connector.js";
 import type { ClientScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
+import { expandTemplate, fillText } from "../core/language/template.js";
 import type { Redactor } from "../core/redact.js";
 import { withRetries } from "../http/retry.js";
 import {

@@ -1,12 +1,12 @@
 /** The grants that need no person: each gives a function that fetches an access token. */
 
 import { SignJWT } from "jose";
-import { compileJsonPath } from "../core/ask/json-path.js";
-import { checkBaseUrl } from "../core/ask/request-plan.js";
-import { expandTemplate, fillText } from "../core/ask/template.js";
+import { checkBaseUrl } from "../core/define/base-url.js";
 import type { Account } from "../core/define/connector.js";
 import type { ClientScheme, JwtBearerScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError } from "../core/errors.js";
+import { compileJsonPath } from "../core/language/json-path.js";
+import { expandTemplate, fillText } from "../core/language/template.js";
 import type { Redactor } from "../core/redact.js";
 import { tokenEndpoint } from "./oauth-server.js";
 import type { AccessToken, FetchToken } from "./token-keeper.js";

@@ -1,17 +1,17 @@
 /** Session sign-in: a described request whose response gives a token or cookie, and an optional sign-out. */
 
 import { XMLParser } from "fast-xml-parser";
-import { compileJsonPath } from "../core/ask/json-path.js";
-import { checkBaseUrl } from "../core/ask/request-plan.js";
-import { escapeXml, expandTemplate, fillText } from "../core/ask/template.js";
+import { checkBaseUrl } from "../core/define/base-url.js";
 import type { Account } from "../core/define/connector.js";
-import { durationMs } from "../core/define/duration.js";
 import type { SessionScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
+import { durationMs } from "../core/language/duration.js";
+import { compileJsonPath } from "../core/language/json-path.js";
+import { escapeXml, expandTemplate, fillText } from "../core/language/template.js";
 import type { Redactor } from "../core/redact.js";
 import { withRetries } from "../http/retry.js";
+import type { HttpRequest, HttpResponse } from "../http/send.js";
 import { checkStatus } from "../http/status-errors.js";
-import type { HttpRequest, HttpResponse } from "../http/transport.js";
 import { type Attach, attachIn } from "./fixed.js";
 import type { FetchToken } from "./token-keeper.js";
 import type { TokenPorts } from "./token-request.js";

@@ -6,7 +6,7 @@ import { type SignIn, type SignInScheme, schemesOf } from "../core/define/sign-i
 import { BridgeError, callOwn } from "../core/errors.js";
 import type { Redactor } from "../core/redact.js";
 import type { Signer } from "../http/exchange.js";
-import type { HttpRequest } from "../http/transport.js";
+import type { HttpRequest } from "../http/send.js";
 import { type Attach, attachIn, basicAttach, bearerAttach, keyAttach } from "./fixed.js";
 import { clientCredentials, jwtBearer, passwordGrant } from "./oauth.js";
 import { sessionSignIn } from "./session.js";

@@ -9,10 +9,10 @@
 
 import { sha256 } from "@noble/hashes/sha2.js";
 import { bytesToHex } from "@noble/hashes/utils.js";
-import { fillText } from "../core/ask/template.js";
 import type { Account } from "../core/define/connector.js";
 import type { ClientScheme } from "../core/define/sign-in-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
+import { fillText } from "../core/language/template.js";
 import type { Redactor } from "../core/redact.js";
 import { tokenEndpoint } from "./oauth-server.js";
 import { type FetchToken, renewAheadMs } from "./token-keeper.js";

@@ -2,13 +2,13 @@
 
 import { importPKCS8, SignJWT } from "jose";
 import * as oauth from "oauth4webapi";
-import { isLoopback } from "../core/ask/request-plan.js";
+import { isLoopback } from "../core/define/base-url.js";
 import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
 import { retryAfter } from "../core/pace/limit-headers.js";
 import { isPassingStatus } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
 import { type RetryParts, withRetries } from "../http/retry.js";
-import type { Send } from "../http/transport.js";
+import type { Send } from "../http/send.js";
 
 /** What a sign-in needs from outside. */
 export interface TokenPorts extends RetryParts {

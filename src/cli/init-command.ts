@@ -2,7 +2,7 @@
 
 import { basename, resolve } from "node:path";
 import colors from "picocolors";
-import { checkBaseUrl } from "../core/ask/request-plan.js";
+import { checkBaseUrl } from "../core/define/base-url.js";
 import { namesHint } from "../core/define/check.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";

@@ -5,7 +5,7 @@
  * is described in schemas/output.schema.json; a change that a reader could stumble over raises `version`.
  */
 
-import { z } from "zod";
+import * as z from "zod";
 import {
   type BridgeError,
   describeWhere,

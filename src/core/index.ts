@@ -1,9 +1,13 @@
 /** The pure heart: no I/O, no clock, no Node. It runs in a browser. */
-export { compileJsonPath, type JsonPath } from "./ask/json-path.js";
+
 export { type PageRead, type ReadPlan, readPage } from "./ask/read-page.js";
-export { expandTemplate } from "./ask/template.js";
+export type { Decoder } from "./decode/choose-decoder.js";
+export { csvDecoder } from "./decode/csv.js";
+export { jsonDecoder } from "./decode/json.js";
+export { jsonLinesDecoder } from "./decode/json-lines.js";
+export { unpack } from "./decode/unpack.js";
+export { xmlDecoder } from "./decode/xml.js";
 export { checkValue, parseYaml, type YamlFile } from "./define/check.js";
-export { type CompiledRequest, type CompiledStream, compileStream } from "./define/compile-stream.js";
 export {
   type Account,
   checkConnector,
@@ -14,6 +18,9 @@ export { type Connector, type ConnectorInput, connectorSchema } from "./define/c
 export { jsonSchemaOf } from "./define/json-schema.js";
 export { type Project, type ProjectInput, projectSchema } from "./define/project-schema.js";
 export { BridgeError, ERROR_CODES, type ErrorCode, isBridgeError } from "./errors.js";
+export { compileJsonPath } from "./language/json-path.js";
+export { compilePlainPath, type JsonPath } from "./language/plain-path.js";
+export { expandTemplate } from "./language/template.js";
 export { type ReportedLimits, readLimits } from "./pace/limit-headers.js";
 export { Pace, type PaceLimits } from "./pace/pace.js";
 export { backOffMs, RETRY_DEFAULTS, type RetryPolicy } from "./pace/retry-policy.js";
@@ -22,6 +29,7 @@ export { type ColumnType, formatColumnType, parseColumnType } from "./shape/colu
 export { ExactNumber, parseExactJson, stringifyExact } from "./shape/exact-json.js";
 export { type Issue, Shape, type Shaped, type ShapeSpec } from "./shape/shape.js";
 export type { ColumnRule, ColumnSchema, TableSchema } from "./shape/table-shape.js";
+export { type CompiledRequest, type CompiledStream, compileStream } from "./stream/compile-stream.js";
 export {
   type CursorRule,
   type CursorSpan,

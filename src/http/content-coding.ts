@@ -10,7 +10,7 @@ import {
   inflateSync,
 } from "node:zlib";
 
-import { isGzip } from "../core/ask/unpack.js";
+import { isGzip } from "../core/decode/unpack.js";
 
 interface Coding {
   whole(body: Uint8Array, options: { readonly maxOutputLength: number }): Uint8Array;

@@ -4,10 +4,10 @@
  * any other.
  */
 
-import { parseBody } from "../core/ask/answer.js";
 import { type FailRule, judge, unlikeInRule } from "../core/ask/fail-rules.js";
 import { KeyDigests } from "../core/ask/key-digests.js";
 import type { Clock } from "../core/clock.js";
+import { parseBody } from "../core/decode/json.js";
 import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
 import { type ReportedLimits, readLimits } from "../core/pace/limit-headers.js";
 import { RETRY_DEFAULTS } from "../core/pace/retry-policy.js";
@@ -15,8 +15,8 @@ import type { Redactor } from "../core/redact.js";
 import type { FieldSteps } from "../core/shape/hashed-values.js";
 import { type Charge, type Entered, limitSpent, type PaceGate } from "./pace-gate.js";
 import { type RetryParts, type RunBudget, withRetries } from "./retry.js";
+import type { HttpRequest, HttpResponse, Send } from "./send.js";
 import { checkStatus, isSignInPage } from "./status-errors.js";
-import type { HttpRequest, HttpResponse, Send } from "./transport.js";
 
 /** Counts of one stream's requests; the exchange adds to it. */
 export interface Tally {
@@ -292,7 +292,7 @@ async function readOrRelease<T>(response: HttpResponse, read: () => T): Promise<
   try {
     return read();
   } catch (error) {
-    await response.spool?.file.close();
+    await response.spool?.close();
     throw error;
   }
 }

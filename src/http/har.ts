@@ -15,7 +15,7 @@ import { parseExactJson, stringifyExact } from "../core/shape/exact-json.js";
 import { concealed, type FieldSteps } from "../core/shape/hashed-values.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 import type { RecordedExchange } from "./exchange.js";
-import type { HttpRequest, HttpResponse } from "./transport.js";
+import type { HttpRequest, HttpResponse } from "./send.js";
 
 /** The cursors that a run began with, by stream and part. */
 export type StartCursors = Readonly<Record<string, Readonly<Record<string, SavedCursor>>>>;

@@ -10,27 +10,21 @@ import { join } from "node:path";
 import { pipeline, Readable } from "node:stream";
 import { createGunzip } from "node:zlib";
 import { parse } from "csv-parse";
-import {
-  type AnswerPlan,
-  brokenOff,
-  columnNames,
-  csvError,
-  csvOptions,
-  linesToRecords,
-  nameFields,
-} from "../core/ask/answer.js";
-import { tooLarge } from "../core/ask/unpack.js";
+import type { Decoder } from "../core/decode/choose-decoder.js";
+import { brokenOff, type CsvDecoder, csvError, csvOptions } from "../core/decode/csv.js";
+import { linesToRecords } from "../core/decode/json-lines.js";
+import { columnNames, nameFields } from "../core/decode/rows.js";
+import { tooLarge } from "../core/decode/unpack.js";
 import { BridgeError, type Where } from "../core/errors.js";
 import { unpackStream } from "./content-coding.js";
+import type { Spool } from "./send.js";
 
-/** A body in a file that has no name: it is gone when it is closed, or when the process ends. */
-export interface Spool {
+/** A file that has no name: it is gone when it is closed, or when the process ends. */
+interface BodyFile {
   readonly file: FileHandle;
   readonly size: number;
 }
 
-/** Bodies up to this are read in memory. */
-export const SPOOL_ABOVE = 16 * 1024 * 1024;
 /** A body in a file is not taken beyond this. */
 const MOST_SPOOLED = 64 * 1024 ** 3;
 /** One line, or one row, of a file is not longer than this. */
@@ -62,7 +56,12 @@ export async function readLongBody(
   }
   return file === undefined
     ? { body: Buffer.concat(chunks) }
-    : { body: new Uint8Array(), spool: { file, size } };
+    : { body: new Uint8Array(), spool: spoolOf({ file, size }) };
+}
+
+function spoolOf(body: BodyFile): Spool {
+  const close = () => body.file.close();
+  return { size: body.size, records: (decoder, where) => spooledRecords(body, decoder, where), close };
 }
 
 /** What goes wrong with our own file is no fault of the API's: nothing is asked for again. */
@@ -88,17 +87,8 @@ async function openUnnamed(): Promise<FileHandle> {
   return file;
 }
 
-/** Whether a body in this form can be read piece by piece. */
-export function isStreamable(answer: AnswerPlan): boolean {
-  return answer.kind === "csv" || answer.kind === "json_lines";
-}
-
 /** The records of a body in a file, some thousands at a time. The file is closed at the end. */
-export async function* spooledRecords(
-  spool: Spool,
-  answer: AnswerPlan,
-  where: Where,
-): AsyncGenerator<unknown[]> {
+async function* spooledRecords(spool: BodyFile, decoder: Decoder, where: Where): AsyncGenerator<unknown[]> {
   const { file } = spool;
   try {
     const magic = Buffer.alloc(4);
@@ -109,20 +99,20 @@ export async function* spooledRecords(
         `The zip file of ${spool.size} bytes is too large to be unpacked.`,
         { where },
       );
-    if (answer.kind === "csv" && answer.csv.final_line_break && magic[0] !== 0x1f)
+    if (decoder.kind === "csv" && decoder.csv.final_line_break && magic[0] !== 0x1f)
       await checkLastByte(spool, where);
     const bytes = file.createReadStream({ start: 0, autoClose: false });
     const plain = magic[0] === 0x1f && magic[1] === 0x8b ? pipeline(bytes, createGunzip(), () => {}) : bytes;
-    const encoding = answer.kind === "csv" ? answer.csv.encoding : "utf-8";
+    const encoding = decoder.kind === "csv" ? decoder.csv.encoding : "utf-8";
     const text = Readable.from(decodedText(plain, encoding, where));
-    yield* answer.kind === "csv" ? csvRecords(text, answer.csv, where) : lineRecords(text, where);
+    yield* decoder.kind === "csv" ? csvRecords(text, decoder.csv, where) : lineRecords(text, where);
   } finally {
     await file.close().catch(() => {});
   }
 }
 
 /** A packed file has its own check; a plain one that is said to end with a line break must. */
-async function checkLastByte({ file, size }: Spool, where: Where): Promise<void> {
+async function checkLastByte({ file, size }: BodyFile, where: Where): Promise<void> {
   const last = Buffer.alloc(1);
   await file.read(last, 0, 1, size - 1);
   if (last[0] !== 0x0a) throw brokenOff(where);
@@ -139,11 +129,7 @@ async function* decodedText(bytes: Readable, encoding: string, where: Where): As
   }
 }
 
-async function* csvRecords(
-  text: Readable,
-  csv: Extract<AnswerPlan, { kind: "csv" }>["csv"],
-  where: Where,
-): AsyncGenerator<unknown[]> {
+async function* csvRecords(text: Readable, csv: CsvDecoder["csv"], where: Where): AsyncGenerator<unknown[]> {
   const rows = pipeline(
     text,
     parse({ ...(csvOptions(csv) as object), max_record_size: LONGEST_LINE }),

@@ -5,7 +5,7 @@ import { BridgeError } from "../core/errors.js";
 import { retryAfter } from "../core/pace/limit-headers.js";
 import { isPassingStatus } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
-import type { HttpResponse } from "./transport.js";
+import type { HttpResponse } from "./send.js";
 
 /** Whether an address is a page where people sign in. */
 export function isSignInPage(address: string): boolean {

@@ -6,29 +6,8 @@ import { BridgeError, type ErrorCode, isBridgeError } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
 import { paceOfBody } from "./body-pace.js";
 import { ACCEPT_ENCODING, unpack } from "./content-coding.js";
-import { readLongBody, type Spool } from "./spool.js";
-
-export interface HttpRequest {
-  readonly method: "GET" | "POST";
-  readonly url: string;
-  readonly headers: Readonly<Record<string, string>>;
-  readonly body?: string | undefined;
-  readonly signal?: AbortSignal | undefined;
-  /** a longer body goes into a file instead of memory; in bytes. Default: none does */
-  readonly spoolAbove?: number | undefined;
-}
-
-export interface HttpResponse {
-  readonly status: number;
-  readonly headers: HeaderValues;
-  /** empty where the body is in a file */
-  readonly body: Uint8Array;
-  readonly spool?: Spool | undefined;
-  readonly url: string;
-}
-
-/** Sends one request. Rejects with a BridgeError when no whole response came. */
-export type Send = (request: HttpRequest) => Promise<HttpResponse>;
+import type { HttpRequest, HttpResponse, Send } from "./send.js";
+import { readLongBody } from "./spool.js";
 
 export interface TransportOptions {
   readonly connectMs?: number | undefined;

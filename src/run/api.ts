@@ -3,14 +3,14 @@
 import type { SignInPorts } from "../auth/sign-in.js";
 import type { PagePosition } from "../core/ask/page-position.js";
 import type { Clock } from "../core/clock.js";
-import type { CompiledStream } from "../core/define/compile-stream.js";
 import type { Account } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
 import { BridgeError } from "../core/errors.js";
 import type { Redactor } from "../core/redact.js";
+import type { CompiledStream } from "../core/stream/compile-stream.js";
 import type { Tally } from "../http/exchange.js";
 import type { PaceGate } from "../http/pace-gate.js";
-import type { HttpResponse } from "../http/transport.js";
+import type { HttpResponse } from "../http/send.js";
 import type { Spent } from "../warehouse/warehouse.js";
 import type { AskEvent, AskOptions } from "./ask/asker.js";
 import type { Page, StreamAsk } from "./ask/stream-ask.js";

@@ -12,11 +12,12 @@
 import { setMaxListeners } from "node:events";
 import pLimit from "p-limit";
 import type { ShapedSlice } from "../core/ask/read-page.js";
-import type { CompiledStream } from "../core/define/compile-stream.js";
 import type { WriteMethod } from "../core/define/write-method.js";
 import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import { Shape } from "../core/shape/shape.js";
+import { checkFirstPage, unheededFilter } from "../core/stream/check-first-page.js";
+import type { CompiledStream } from "../core/stream/compile-stream.js";
 import type { CursorSpan, SavedCursor } from "../core/track/cursor.js";
 import type { PartProgress } from "../core/track/part-progress.js";
 import type { Window } from "../core/track/windows.js";
@@ -32,7 +33,6 @@ import {
 import { type ApiInside, takeSpent } from "./api.js";
 import type { Page } from "./ask/stream-ask.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
-import { checkFirstPage, unheededFilter } from "./check-first-page.js";
 import { Checkpointer, type CheckpointRule, NO_CURSORS } from "./checkpointer.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { Notices } from "./notices.js";

@@ -1,11 +1,11 @@
 /** `planBridge`: what a run would ask and write, before anything is sent. */
 
-import { type Described, describeStream } from "../core/ask/describe-stream.js";
 import { WHOLE_STREAM } from "../core/ask/parts.js";
 import type { WriteMode } from "../core/define/project-schema.js";
 import { WRITE_METHODS } from "../core/define/write-method.js";
 import { isBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
+import { type Described, describeStream } from "../core/stream/describe-stream.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 import { describeCursors, PartProgress } from "../core/track/part-progress.js";
 import { type Api, insideOf } from "./api.js";

@@ -5,14 +5,15 @@ import { schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError, toBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
 import { Shape } from "../core/shape/shape.js";
+import { checkFirstPage } from "../core/stream/check-first-page.js";
 import { startValue } from "../core/track/cursor.js";
 import { newTally } from "../http/exchange.js";
-import { type HttpResponse, proxyFromEnvironment } from "../http/transport.js";
+import type { HttpResponse } from "../http/send.js";
+import { proxyFromEnvironment } from "../http/transport.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
 import { type Api, type ApiInside, insideOf } from "./api.js";
 import type { AskEvent } from "./ask/asker.js";
 import { everyPage } from "./ask/stream-ask.js";
-import { checkFirstPage } from "./check-first-page.js";
 
 export interface ProbeLine {
   readonly check: string;

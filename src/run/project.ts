@@ -10,9 +10,9 @@ import { type SealedTokenTable, warehouseTokenStore } from "../auth/warehouse-to
 import { checkValue, namesHint, parseYaml, type YamlFile } from "../core/define/check.js";
 import { type AccountSettings, checkConnector } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
-import { durationMs } from "../core/define/duration.js";
 import { type Project, projectSchema } from "../core/define/project-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
+import { durationMs } from "../core/language/duration.js";
 import type { PaceGate } from "../http/pace-gate.js";
 import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
 import { type Api, insideOf } from "./api.js";

@@ -1,12 +1,13 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import { jsonDecoder } from "../decode/json.js";
 import { type BodyDefinition, pagesSchema } from "../define/ask-schema.js";
 import { isBridgeError } from "../errors.js";
-import { compileJsonPath } from "./json-path.js";
+import { compileJsonPath } from "../language/json-path.js";
+import { expandTemplate, type TemplateValues, templateNames } from "../language/template.js";
 import { compilePages } from "./page-rule.js";
 import { type ReadPlan, readPage } from "./read-page.js";
 import { planRequest, resolveLink } from "./request-plan.js";
-import { expandTemplate, type TemplateValues, templateNames } from "./template.js";
 
 describe("templates", () => {
   it("follow RFC 6570, and name what has no value", () => {
@@ -192,7 +193,7 @@ describe("readPage", () => {
   const pages = compilePages(pagesSchema.parse({ token: "$.next", query: "after" }));
   const plan: ReadPlan = {
     stream: "s",
-    answer: { kind: "json" },
+    decoder: jsonDecoder(),
     records: [compileJsonPath("$.items[*]")],
     envelope: pages.envelope,
   };

@@ -1,9 +1,10 @@
 /** What a response means beyond its status: the connector's own rules, in CEL. Pure. */
 
 import type { FailRuleDefinition } from "../define/ask-schema.js";
+import { type Condition, compileCondition, holdsOrMissing } from "../language/condition.js";
+import { compileJsonPath } from "../language/json-path.js";
+import type { JsonPath } from "../language/plain-path.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
-import { type Condition, compileCondition, holdsOrMissing } from "./condition.js";
-import { compileJsonPath, type JsonPath } from "./json-path.js";
 
 export interface FailRule {
   readonly when: Condition;
@@ -21,7 +22,7 @@ export interface Verdict {
 
 export function compileFailRules(rules: readonly FailRuleDefinition[]): FailRule[] {
   return rules.map((rule) => ({
-    when: compileCondition(rule.when, "answer"),
+    when: compileCondition(rule.when, "response"),
     means: rule.means,
     message: rule.message === undefined ? undefined : compileJsonPath(rule.message),
     readsBody: /\bbody\b/.test(rule.when) || rule.message !== undefined,
@@ -31,9 +32,9 @@ export function compileFailRules(rules: readonly FailRuleDefinition[]): FailRule
 /** What a rule compares with a value of another kind: it never holds. `body` as for `judge`. */
 export function unlikeInRule(
   { when, readsBody }: FailRule,
-  answer: { readonly status: number; readonly headers: HeaderValues; readonly body: () => unknown },
+  response: { readonly status: number; readonly headers: HeaderValues; readonly body: () => unknown },
 ): string | undefined {
-  const { status, headers, body } = answer;
+  const { status, headers, body } = response;
   const unlike = when.unlike({ status, headers, body: readsBody ? body() : null });
   return unlike && `The rule ${when.text} can never hold: ${unlike}.`;
 }
@@ -41,12 +42,12 @@ export function unlikeInRule(
 /** The first rule that holds; `body` is called once, and only where a rule looks into it. */
 export function judge(
   rules: readonly FailRule[],
-  answer: { readonly status: number; readonly headers: HeaderValues; readonly body: () => unknown },
+  response: { readonly status: number; readonly headers: HeaderValues; readonly body: () => unknown },
 ): Verdict | undefined {
   let tree: { readonly body: unknown } | undefined;
   for (const rule of rules) {
-    if (rule.readsBody) tree ??= { body: answer.body() };
-    const values = { status: answer.status, headers: answer.headers, body: tree?.body ?? null };
+    if (rule.readsBody) tree ??= { body: response.body() };
+    const values = { status: response.status, headers: response.headers, body: tree?.body ?? null };
     if (!holdsOrMissing(rule.when, values)) continue;
     const words = rule.message?.first(tree?.body);
     const why =

@@ -8,15 +8,16 @@
 
 import Link from "http-link-header";
 import type { PagesDefinition, Place } from "../define/ask-schema.js";
+import { positionName } from "../define/position-name.js";
 import { BridgeError, typeName, type Where } from "../errors.js";
+import { compileJsonPath } from "../language/json-path.js";
+import type { Scalar, TemplateValues } from "../language/template.js";
 import { ExactNumber } from "../shape/exact-json.js";
 import { parsePath } from "../shape/naming.js";
 import { getByPath } from "../shape/path-get.js";
-import { compileJsonPath } from "./json-path.js";
 import type { NextPage, PagePosition } from "./page-position.js";
 import type { EnvelopeName, EnvelopePlace, PageRead } from "./read-page.js";
 import type { Parameters } from "./request-plan.js";
-import type { Scalar, TemplateValues } from "./template.js";
 
 /** What has been read of the stream before, and of this page. */
 export interface Progress {
@@ -89,14 +90,6 @@ export function compilePages(pages: PagesDefinition | undefined): PageRule {
     smaller: (position) => smallerPage(pages, position),
     ahead: (position, page) => pagesAhead(pages, position, page),
   };
-}
-
-/** The name by which templates ask for the position. */
-export function positionName(pages: PagesDefinition): string | undefined {
-  if (pages.token !== undefined) return "token";
-  if (pages.number !== undefined) return "page";
-  if (pages.offset !== undefined) return "offset";
-  return pages.after === undefined ? undefined : "after";
 }
 
 function envelopeOf(pages: PagesDefinition): PageRule["envelope"] {

@@ -1,8 +1,8 @@
 /** Parts: the independently fetched pieces of a stream, one for each value of a fan-out. */
 
 import { BridgeError, typeName, type Where } from "../errors.js";
+import type { Scalar } from "../language/template.js";
 import { ExactNumber } from "../shape/exact-json.js";
-import type { Scalar } from "./template.js";
 
 export interface Part {
   /** names the part in the ledger; "" for a stream without parts */

@@ -26,7 +26,7 @@ export interface Counted {
   /** a record may come again further on because it has changed meanwhile: whether this one did */
   readonly mayComeAgain?: ((record: unknown) => boolean) | undefined;
   /** the rest of the same answer as the records before */
-  readonly sameAnswer?: boolean | undefined;
+  readonly sameResponse?: boolean | undefined;
 }
 
 export class PassCount {
@@ -103,7 +103,7 @@ export class PassCount {
   }
 
   private judge(page: Counted, twice: readonly number[], where: Where): void {
-    const { records, ids, sameAnswer = false } = page;
+    const { records, ids, sameResponse = false } = page;
     const firstAt = new Map<string, number>();
     for (const [i, id] of ids.entries()) if (!firstAt.has(id)) firstAt.set(id, i);
     const fromBefore: number[] = [];
@@ -114,7 +114,7 @@ export class PassCount {
         throw keyNotUnique(this.key, records, ids[at]!, where);
     }
     if (fromBefore.length === 0) return;
-    if (sameAnswer) this.sharing += fromBefore.length;
+    if (sameResponse) this.sharing += fromBefore.length;
     else if (!isExplained(page, fromBefore)) {
       this.unexplained += fromBefore.length;
       this.example ??= ids[fromBefore[0]!];

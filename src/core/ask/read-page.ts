@@ -1,18 +1,19 @@
 /**
- * `readPage(answer, plan)`: a page into the envelope's values, records, the cursor's span and typed batches.
+ * `readPage(response, plan)`: a page into the envelope's values, records, the cursor's span and typed batches.
  *
  * This is the plain reader: the body's tree, then a walk. The values that decide the next request are there at
  * once; the batches are made when `shape()` is called, so that the next page can be asked for before.
  */
 
+import type { Decoder } from "../decode/choose-decoder.js";
+import { columnNames, namedRows, nameValues } from "../decode/rows.js";
 import { BridgeError, isBridgeError, typeName, type Where } from "../errors.js";
+import type { Condition } from "../language/condition.js";
+import type { JsonPath } from "../language/plain-path.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
 import { isPlainObject } from "../shape/exact-json.js";
 import type { Issue, Shape, Shaped } from "../shape/shape.js";
-import { type AnswerPlan, columnNames, namedRows, nameValues, readAnswer } from "./answer.js";
 import { apiWords, saysFailed } from "./api-words.js";
-import type { Condition } from "./condition.js";
-import type { JsonPath } from "./json-path.js";
 
 /** Where a value of the envelope is: in the body or in a header. */
 export type EnvelopePlace = JsonPath | { readonly header: string };
@@ -21,7 +22,7 @@ export type EnvelopeName = "token" | "link" | "more" | "last" | "total" | "total
 
 export interface ReadPlan {
   readonly stream: string;
-  readonly answer: AnswerPlan;
+  readonly decoder: Decoder;
   readonly records: readonly JsonPath[];
   /** the key of the stream that holds these paths, where it is not `records` */
   readonly recordsKey?: string | undefined;
@@ -36,7 +37,7 @@ export interface RecordRules {
 }
 
 /** A response as it came; headers by lower-case name. */
-export interface Answer {
+export interface PageResponse {
   /** default: 200 */
   readonly status?: number | undefined;
   readonly body: Uint8Array;
@@ -71,25 +72,25 @@ const SLICE = 5000;
  * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND, RESPONSE_UNLIKE
  */
 export function readPage(
-  answer: Answer,
+  response: PageResponse,
   plan: ReadPlan,
   where: Where = {},
 ): PageRead & { readonly body: unknown } {
-  if (answer.status === 204 || answer.status === 205) {
-    const envelope = readEnvelope(undefined, answer.headers, plan);
+  if (response.status === 204 || response.status === 205) {
+    const envelope = readEnvelope(undefined, response.headers, plan);
     return { ...pageOfRecords([], 0), envelope, body: undefined };
   }
-  const trees = readAnswer(answer.body, plan.answer, where);
+  const trees = plan.decoder.decode(response.body, where);
   const records = trees.flatMap((tree) => recordsOf(tree, plan, where));
   const body = trees[0];
   return {
-    ...pageOfRecords(records, answer.body.length),
-    envelope: readEnvelope(body, answer.headers, plan),
+    ...pageOfRecords(records, response.body.length),
+    envelope: readEnvelope(body, response.headers, plan),
     body,
   };
 }
 
-/** A page of records that are there already: rows of a long file, records put together from several answers. */
+/** A page of records that are there already: rows of a long file, records put together from several responses. */
 export function pageOfRecords(records: readonly unknown[], bytes: number): PageRead {
   return pageFrom(records, [], { envelope: {}, received: records.length, came: records, bytes });
 }
@@ -175,15 +176,15 @@ function recordsOf(body: unknown, plan: ReadPlan, where: Where): readonly unknow
   const found = plan.records.map((path) => path.list(body));
   const lists = found.filter((list) => list !== undefined);
   // an XML list without elements has no element at all, and often its parent is an empty text
-  if (lists.length === 0 && plan.answer.kind === "xml" && isEmptyXml(body, plan)) return [];
+  if (lists.length === 0 && plan.decoder.kind === "xml" && isEmptyXml(body, plan)) return [];
   if (lists.length === 0)
     throw saysFailed(body) ? answeredError(body, where) : recordsNotFound(body, plan, where);
   const records = lists.length === 1 ? lists[0]! : lists.flat();
   // an empty list beside an error is no end of a list
   if (records.length === 0 && saysFailed(body)) throw answeredError(body, where);
-  if (plan.answer.kind !== "json") return records;
-  if (plan.answer.headerRow === true) return namedRows(records, true);
-  const given = plan.answer.names?.all(body);
+  if (plan.decoder.kind !== "json") return records;
+  if (plan.decoder.headerRow === true) return namedRows(records, true);
+  const given = plan.decoder.names?.all(body);
   const names = given && columnNames(given);
   if (names !== undefined) return records.map((row) => nameValues(row, names));
   if (records.length > 0 && records.every(Array.isArray))

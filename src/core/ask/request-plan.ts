@@ -11,7 +11,7 @@ import {
   isList,
   type Scalar,
   type TemplateValues,
-} from "./template.js";
+} from "../language/template.js";
 
 /** One request to an API, before it is signed. */
 export interface ApiRequest {
@@ -31,39 +31,6 @@ export type RequestTemplate = Pick<
 
 /** A query parameter that the page, the cursor or the window sets; a list is repeated. */
 export type Parameters = Readonly<Record<string, Scalar | readonly Scalar[] | undefined>>;
-
-/**
- * The API's base address, checked: a whole http(s) URL. It comes back without a trailing slash.
- * Plain http is refused except on this machine, for credentials travel with every request.
- */
-export function checkBaseUrl(text: string, what: string, where: Where): string {
-  let url: URL;
-  try {
-    url = new URL(text);
-  } catch (cause) {
-    const hint = /^[\w.-]+(:\d+)?(\/|$)/.test(text) ? `Write https://${text} instead.` : undefined;
-    throw new BridgeError("URL_INVALID", `${what} is "${text}", which is not a complete URL.`, {
-      where,
-      hint,
-      cause,
-    });
-  }
-  if (url.protocol !== "https:" && url.protocol !== "http:") {
-    throw new BridgeError("URL_INVALID", `${what} is "${text}": only http and https are known.`, { where });
-  }
-  if (url.username !== "" || url.password !== "") {
-    throw new BridgeError("SECRET_IN_PLAIN", `${what} holds a user name or password.`, { where });
-  }
-  if (url.protocol === "http:" && !isLoopback(url.hostname)) {
-    throw new BridgeError("URL_INSECURE", `${what} is "${text}": secrets would travel readable.`, { where });
-  }
-  return text.replace(/\/+$/, "");
-}
-
-/** Whether a host name is this machine: RFC 6761 localhost, 127.0.0.0/8 or ::1. */
-export function isLoopback(hostname: string): boolean {
-  return hostname === "localhost" || hostname === "[::1]" || /^127(\.\d+){3}$/.test(hostname);
-}
 
 /**
  * A request from its template. Query values are percent-encoded, a space as %20; what has no value is left out;

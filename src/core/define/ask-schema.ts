@@ -1,6 +1,6 @@
 /** How a connector says what to ask: requests, answers, pages, parts, windows, reports. */
 
-import { z } from "zod";
+import * as z from "zod";
 import { instantMicros } from "../shape/date-time.js";
 import {
   checkTemplate,
@@ -106,7 +106,7 @@ const responseSchema = z
 
 export const failRuleSchema = z
   .strictObject({
-    when: conditionText("answer").describe("A CEL condition over status, headers and body"),
+    when: conditionText("response").describe("A CEL condition over status, headers and body"),
     means: z
       .enum(["retry", "stop", "skip", "halve"])
       .describe("retry: it passes; stop: it fails; skip: nothing is there; halve: the window is too large"),
@@ -360,7 +360,7 @@ export const expandSchema = z
 
 export type RequestDefinition = z.output<z.ZodObject<typeof requestShape>>;
 export type PagesDefinition = z.output<typeof pagesSchema>;
-export type AnswerDefinition = z.output<typeof responseSchema>;
+export type ResponseDefinition = z.output<typeof responseSchema>;
 export type CsvDefinition = z.output<typeof csvSchema>;
 export type BodyDefinition = z.output<typeof bodySchema>;
 export type Place = z.output<typeof place>;

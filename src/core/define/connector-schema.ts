@@ -1,6 +1,7 @@
 /** The connector file's schema: the one source of YAML checking, TypeScript types and JSON Schema. */
 
-import { z } from "zod";
+import * as z from "zod";
+import { durationSign, isDuration } from "../language/duration.js";
 import { parseColumnType, TYPE_WORDS } from "../shape/column-type.js";
 import {
   apiPath,
@@ -15,7 +16,6 @@ import {
   requestKeys,
   windowsSchema,
 } from "./ask-schema.js";
-import { durationSign, isDuration } from "./duration.js";
 import { signInSchema } from "./sign-in-schema.js";
 import {
   conditionText,

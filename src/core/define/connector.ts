@@ -1,8 +1,8 @@
 /** Connectors and accounts: checked once at the edge, trusted inside. */
 
-import { checkBaseUrl } from "../ask/request-plan.js";
-import { expandTemplate, type TemplateValues, templateNames } from "../ask/template.js";
 import { BridgeError, typeName, type Where } from "../errors.js";
+import { expandTemplate, type TemplateValues, templateNames } from "../language/template.js";
+import { checkBaseUrl } from "./base-url.js";
 import { checkValue, formatIssuePath, namesHint, nearest, type YamlFile } from "./check.js";
 import {
   type Connector,

@@ -2,7 +2,6 @@ import { readFileSync } from "node:fs";
 import { describe, expect, expectTypeOf, it } from "vitest";
 import { isBridgeError } from "../errors.js";
 import { checkValue, parseYaml } from "./check.js";
-import { compileStream } from "./compile-stream.js";
 import { type AccountSettings, checkConnector, defineConnector, resolveAccount } from "./connector.js";
 import type { ConnectorInput } from "./connector-schema.js";
 import { projectSchema } from "./project-schema.js";
@@ -207,15 +206,5 @@ streams:
     );
     expect(String(error.message).split("\n")).toHaveLength(7);
     expect(error.message).toMatch(/also {3}14 more mistakes$/);
-  });
-});
-
-describe("compileStream", () => {
-  it("reads keys of one field and of several, and rules by path", () => {
-    const connector = checkText(DEMO.replace("key: id\n    columns", "key: [id, stay.from]\n    columns"));
-    const { key, columns } = compileStream(connector, "bookings", connector.streams.bookings!);
-    expect(key).toEqual([["id"], ["stay", "from"]]);
-    expect(columns.get("price.amount")?.type).toEqual({ kind: "decimal", precision: 12, scale: 2 });
-    expect(columns.get("lead_guest.email")).toMatchObject({ hash: true, type: { kind: "text" } });
   });
 });

@@ -1,6 +1,6 @@
 /** JSON Schema (2020-12) of what we check by zod. */
 
-import { z } from "zod";
+import * as z from "zod";
 
 /**
  * The JSON Schema of a file or of output; `name` is in its `$id`. What zod checks beyond JSON Schema is not in it.

@@ -1,6 +1,6 @@
 /** The schema of a project's bridges.yaml. */
 
-import { z } from "zod";
+import * as z from "zod";
 import { nameText, positiveFixed } from "./text-schemas.js";
 
 /** Rows and time between two checkpoints, at most, where a bridge says nothing else. */

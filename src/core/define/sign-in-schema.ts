@@ -1,6 +1,6 @@
 /** How a connector says that an API is signed in to: one schema for each scheme. */
 
-import { z } from "zod";
+import * as z from "zod";
 import { duration, filled, jsonPathText, urlTemplate } from "./text-schemas.js";
 
 const basic = z

@@ -1,12 +1,12 @@
 /** Checks the names that a stream's templates ask for, and what its parts refer to. */
 
-import { measureGroups } from "../ask/breakdown.js";
-import { positionName } from "../ask/page-rule.js";
-import { templateNames, textNames } from "../ask/template.js";
 import { BridgeError } from "../errors.js";
+import { templateNames, textNames } from "../language/template.js";
 import type { BodyDefinition, PagesDefinition } from "./ask-schema.js";
 import { formatIssuePath, namesHint, nearest, type YamlFile } from "./check.js";
 import type { Connector, StreamDefinition } from "./connector-schema.js";
+import { measureGroups } from "./measure-groups.js";
+import { positionName } from "./position-name.js";
 
 type Source = Pick<YamlFile, "place">;
 type Path = readonly PropertyKey[];

@@ -1,13 +1,13 @@
 /** Small schemas that several parts of the connector file share. */
 
 import { Temporal } from "temporal-polyfill";
-import { z } from "zod";
-import { type ConditionKind, compileCondition } from "../ask/condition.js";
-import { compileJsonPath } from "../ask/json-path.js";
-import { templateFault } from "../ask/template.js";
+import * as z from "zod";
+import { type ConditionKind, compileCondition } from "../language/condition.js";
+import { durationSign, isDuration, isFixedDuration } from "../language/duration.js";
+import { compileJsonPath } from "../language/json-path.js";
+import { templateFault } from "../language/template.js";
 import { instantMicros } from "../shape/date-time.js";
 import { parsePath } from "../shape/naming.js";
-import { durationSign, isDuration, isFixedDuration } from "./duration.js";
 
 export const nameText = z
   .string()

@@ -57,6 +57,11 @@ export function parsePath(text: string): string[] | undefined {
   return parts.length === 0 ? undefined : parts;
 }
 
+/** The parts of a field's path; a text that cannot be read is a key as it stands. */
+export function fieldParts(path: string): string[] {
+  return parsePath(path) ?? [path];
+}
+
 function utf8Length(text: string): number {
   return new TextEncoder().encode(text).length;
 }

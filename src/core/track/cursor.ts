@@ -13,8 +13,8 @@
 import { Temporal } from "temporal-polyfill";
 import type { PagePosition } from "../ask/page-position.js";
 import type { InstantFormat } from "../define/ask-schema.js";
-import { isDuration } from "../define/duration.js";
 import { BridgeError } from "../errors.js";
+import { isDuration } from "../language/duration.js";
 import { formatInstant } from "../shape/date-time.js";
 import {
   type CursorKind,

@@ -4,19 +4,21 @@ import type { PagePosition } from "../../core/ask/page-position.js";
 import { type Part, WHOLE_STREAM } from "../../core/ask/parts.js";
 import { type PageRead, pageOfRecords, readEnvelope, readPage } from "../../core/ask/read-page.js";
 import { type ApiRequest, type Parameters, planRequest, resolveLink } from "../../core/ask/request-plan.js";
-import type { TemplateValues } from "../../core/ask/template.js";
-import { MOST_UNPACKED, tooLarge } from "../../core/ask/unpack.js";
 import type { Clock } from "../../core/clock.js";
-import type { CompiledRequest, CompiledStream } from "../../core/define/compile-stream.js";
+import { MOST_UNPACKED, tooLarge } from "../../core/decode/unpack.js";
 import type { Account } from "../../core/define/connector.js";
 import type { Connector } from "../../core/define/connector-schema.js";
 import { BridgeError, isBridgeError, type Where } from "../../core/errors.js";
+import type { TemplateValues } from "../../core/language/template.js";
 import { type FieldSteps, hashedPaths } from "../../core/shape/hashed-values.js";
+import type { CompiledRequest, CompiledStream } from "../../core/stream/compile-stream.js";
 import { formatMoment } from "../../core/track/cursor-value.js";
 import { unpackFile } from "../../http/content-coding.js";
 import { type Exchange, type ExchangeEvent, type Tally, whileWaiting } from "../../http/exchange.js";
-import { isStreamable, SPOOL_ABOVE, spooledRecords } from "../../http/spool.js";
-import type { HttpResponse } from "../../http/transport.js";
+import type { HttpResponse } from "../../http/send.js";
+
+/** Longer bodies are kept aside instead of in memory; bytes. */
+const SPOOL_ABOVE = 16 * 1024 * 1024;
 
 /** What is asked for, where neither account nor connector says so (RFC 9110, section 12.5.1). */
 const ACCEPT = {
@@ -147,7 +149,7 @@ export class Asker {
     const { group, cost } = this.stream.definition.rate_limit ?? {};
     const charge = { lane: this.stream.name, group, cost };
     // a rule that looks into the body needs all of it in memory
-    const long = isStreamable(of.plan.answer) && of.fails.every(({ readsBody }) => !readsBody);
+    const long = of.plan.decoder.inPieces && of.fails.every(({ readsBody }) => !readsBody);
     const asked = { ...request, spoolAbove: long ? SPOOL_ABOVE : undefined };
     return this.shared.exchange.ask(asked, read, {
       where,
@@ -195,7 +197,7 @@ export class Asker {
     });
     let received = 0;
     let held: unknown[] | undefined;
-    for await (const records of spooledRecords(spool, of.plan.answer, where)) {
+    for await (const records of spool.records(of.plan.decoder, where)) {
       if (held !== undefined) yield { page: piece(held, 0), received, last: false };
       received += records.length;
       held = records;
@@ -220,7 +222,7 @@ export class Asker {
     const request = planRequest(
       account.baseUrl,
       of.template,
-      { ...headers, accept: headers.accept ?? ACCEPT[of.plan.answer.kind] },
+      { ...headers, accept: headers.accept ?? ACCEPT[of.plan.decoder.kind] },
       { ...values, ...of.pages.values(position) },
       { ...parameters, ...of.pages.parameters(position) },
       link,

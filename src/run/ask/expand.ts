@@ -3,12 +3,13 @@
 import pLimit from "p-limit";
 import type { Part } from "../../core/ask/parts.js";
 import { type PageRead, withRecords } from "../../core/ask/read-page.js";
-import type { Scalar, TemplateValues } from "../../core/ask/template.js";
 import type { ExpandDefinition } from "../../core/define/ask-schema.js";
-import { type CompiledRequest, fieldParts } from "../../core/define/compile-stream.js";
 import { isBridgeError } from "../../core/errors.js";
+import type { Scalar, TemplateValues } from "../../core/language/template.js";
 import { isPlainObject } from "../../core/shape/exact-json.js";
+import { fieldParts } from "../../core/shape/naming.js";
 import { getByPath } from "../../core/shape/path-get.js";
+import type { CompiledRequest } from "../../core/stream/compile-stream.js";
 import type { Asker } from "./asker.js";
 
 /** The page with every record expanded; as many requests at once as the pace permits. */

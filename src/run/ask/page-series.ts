@@ -3,15 +3,12 @@
  * several are where the page rule knows where they begin.
  */
 
-import { missingPlace } from "../../core/ask/missing-place.js";
 import type { NextPage, PagePosition, Sequel } from "../../core/ask/page-position.js";
 import { type Progress, wholeNumber } from "../../core/ask/page-rule.js";
 import { type PageFindings, PageWatch } from "../../core/ask/page-watch.js";
 import type { Part } from "../../core/ask/parts.js";
 import { PassCount } from "../../core/ask/pass-count.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
-import type { TemplateValues } from "../../core/ask/template.js";
-import type { CompiledRequest } from "../../core/define/compile-stream.js";
 import type { StreamCode } from "../../core/define/connector-schema.js";
 import {
   BridgeError,
@@ -21,6 +18,9 @@ import {
   typeName,
   type Where,
 } from "../../core/errors.js";
+import type { TemplateValues } from "../../core/language/template.js";
+import type { CompiledRequest } from "../../core/stream/compile-stream.js";
+import { missingPlace } from "../../core/stream/missing-place.js";
 import type { Asker, RawPage } from "./asker.js";
 
 /** Pages asked for ahead of the one that is worked on, at most: each of them is held in memory. */
@@ -125,7 +125,7 @@ class Series {
             ...NO_PAGES_BEFORE,
             records: piece.records,
             ids: this.watch.keysOf(piece.records),
-            sameAnswer: !isFirst,
+            sameResponse: !isFirst,
           },
           where,
         );
@@ -155,11 +155,11 @@ class Series {
   private async lookAt(
     first: Arrived,
     number: number,
-    sameAnswer: boolean,
+    sameResponse: boolean,
     where: Where,
   ): Promise<{ readonly arrived: Arrived; readonly next: NextPage } | undefined> {
     let arrived = first;
-    for (let again = sameAnswer; ; again = true) {
+    for (let again = sameResponse; ; again = true) {
       try {
         const findings = this.watch.look(arrived.position, arrived.page, where, this.looking);
         if (findings.notice !== undefined) this.asker.notice(findings.notice);
@@ -167,7 +167,7 @@ class Series {
         this.noteTotals(arrived, number);
         const next = this.plain(this.next(arrived, this.progress(arrived, findings, number), where));
         this.watch.follow(arrived.position, next, where);
-        this.countRecords(arrived, findings, sameAnswer, where);
+        this.countRecords(arrived, findings, sameResponse, where);
         return { arrived, next };
       } catch (error) {
         if (again || !isBridgeError(error, "PAGE_REPEATED")) throw error;
@@ -215,7 +215,7 @@ class Series {
   private countRecords(
     { page, position }: Arrived,
     { ids, before, wentBack }: PageFindings,
-    sameAnswer: boolean,
+    sameResponse: boolean,
     where: Where,
   ): void {
     this.records += page.received;
@@ -224,7 +224,7 @@ class Series {
     const { mayComeAgain } = this.options;
     const again = position.at === "number" || position.at === "offset" ? undefined : mayComeAgain;
     const { records } = page;
-    const counted = { records, ids, before, overlaps, wentBack, mayComeAgain: again, sameAnswer };
+    const counted = { records, ids, before, overlaps, wentBack, mayComeAgain: again, sameResponse };
     this.count.take(counted, where);
   }
 

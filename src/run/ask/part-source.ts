@@ -1,13 +1,14 @@
 /** Where a stream's parts come from: lists, files, other streams, other requests; and the values of `lists`. */
 
 import pLimit, { type LimitFunction } from "p-limit";
-import { compileAnswer, readAnswer } from "../../core/ask/answer.js";
-import { compileJsonPath } from "../../core/ask/json-path.js";
 import { type Part, partOf, partValues, WHOLE_STREAM } from "../../core/ask/parts.js";
-import type { Scalar, TemplateValues } from "../../core/ask/template.js";
-import { type CompiledValues, fieldParts } from "../../core/define/compile-stream.js";
+import { chooseDecoder } from "../../core/decode/choose-decoder.js";
 import { BridgeError, type Where } from "../../core/errors.js";
+import { compileJsonPath } from "../../core/language/json-path.js";
+import type { Scalar, TemplateValues } from "../../core/language/template.js";
+import { fieldParts } from "../../core/shape/naming.js";
 import { getByPath } from "../../core/shape/path-get.js";
+import type { CompiledValues } from "../../core/stream/compile-stream.js";
 import type { Asker } from "./asker.js";
 import { pageSeries } from "./page-series.js";
 
@@ -180,10 +181,10 @@ async function fileValues(
       .decode(bytes)
       .split(/\r?\n/)
       .map((line) => line.trim());
-  const answer = kind === "csv" ? "csv" : kind === "jsonl" ? "json_lines" : "json";
-  const records = readAnswer(bytes, compileAnswer(answer, []), where).flatMap(
-    (tree) => compileJsonPath("$[*]").all(tree) ?? [],
-  );
+  const form = kind === "csv" ? "csv" : kind === "jsonl" ? "json_lines" : "json";
+  const records = chooseDecoder(form, [])
+    .decode(bytes, where)
+    .flatMap((tree) => compileJsonPath("$[*]").all(tree) ?? []);
   if (field === undefined)
     return records.map((record) => (isObject(record) ? Object.values(record)[0] : record));
   const reader = fieldReader(field);

@@ -4,10 +4,10 @@ import { lookup } from "node:dns/promises";
 import { BlockList, isIP } from "node:net";
 import type { Part } from "../../core/ask/parts.js";
 import { planRequest } from "../../core/ask/request-plan.js";
-import type { TemplateValues } from "../../core/ask/template.js";
-import type { CompiledReport, CompiledRequest } from "../../core/define/compile-stream.js";
-import { durationMs } from "../../core/define/duration.js";
 import { BridgeError, isBridgeError, typeName, type Where } from "../../core/errors.js";
+import { durationMs } from "../../core/language/duration.js";
+import type { TemplateValues } from "../../core/language/template.js";
+import type { CompiledReport, CompiledRequest } from "../../core/stream/compile-stream.js";
 import type { Asker, RawPage } from "./asker.js";
 
 /** A report that fails or expires is submitted anew, this often at most. */

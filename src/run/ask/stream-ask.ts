@@ -19,9 +19,9 @@ import {
   withRecords,
 } from "../../core/ask/read-page.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
-import { fillValue, type TemplateValues } from "../../core/ask/template.js";
-import type { CompiledReport, CompiledStream } from "../../core/define/compile-stream.js";
 import { BridgeError, callOwn, isBridgeError } from "../../core/errors.js";
+import { fillValue, type TemplateValues } from "../../core/language/template.js";
+import type { CompiledReport, CompiledStream } from "../../core/stream/compile-stream.js";
 import type { CursorSpan } from "../../core/track/cursor.js";
 import { CursorField } from "../../core/track/cursor-field.js";
 import { type CursorValue, compareCursors, sendValue } from "../../core/track/cursor-value.js";
@@ -217,11 +217,11 @@ export class StreamAsk {
     const page = await this.reports(() => fetchReport(this.asker, report, part, values));
     const where = this.asker.where(part);
     const watch = new PageWatch({ key: this.stream.key, pastEnd: "empty", overlap: 0, query: undefined });
-    let sameAnswer = false;
+    let sameResponse = false;
     for await (const { page: piece, received, last } of this.asker.pieces(page, this.stream.request, where)) {
       const { records } = piece;
-      count.take({ records, ids: watch.keysOf(records), before: [], overlaps: false, sameAnswer }, where);
-      sameAnswer = true;
+      count.take({ records, ids: watch.keysOf(records), before: [], overlaps: false, sameResponse }, where);
+      sameResponse = true;
       const next = { at: last ? "end" : "within" } as const;
       yield { number: 1, page: last ? { ...piece, received } : piece, next, moved: false };
     }

@@ -1,7 +1,7 @@
 /** Deliveries: an XML envelope is posted and answered; a full page says that there is more. */
 
 import type { FastifyInstance } from "fastify";
-import { escapeXml } from "../../core/ask/template.js";
+import { escapeXml } from "../../core/language/template.js";
 import { delivery } from "./data.js";
 import { NEIGHBOURS_DEFAULTS } from "./defaults.js";
 import { basicGuard } from "./tokens.js";

@@ -1,14 +1,21 @@
 /** What is wrong with every record of a stream's first page is a mistake in the connector, not in the data. */
 
-import type { ShapedSlice } from "../core/ask/read-page.js";
-import type { CompiledStream } from "../core/define/compile-stream.js";
-import { BridgeError, typeName } from "../core/errors.js";
-import { isPlainObject } from "../core/shape/exact-json.js";
-import type { Issue } from "../core/shape/shape.js";
-import type { CursorSpan } from "../core/track/cursor.js";
-import type { CursorField } from "../core/track/cursor-field.js";
-import { compareCursors, KIND_WORDS, valueOfKind } from "../core/track/cursor-value.js";
-import type { Page } from "./ask/stream-ask.js";
+import type { ShapedSlice } from "../ask/read-page.js";
+import { BridgeError, typeName } from "../errors.js";
+import { isPlainObject } from "../shape/exact-json.js";
+import type { Issue } from "../shape/shape.js";
+import type { CursorSpan } from "../track/cursor.js";
+import type { CursorField } from "../track/cursor-field.js";
+import { compareCursors, KIND_WORDS, valueOfKind } from "../track/cursor-value.js";
+import type { CompiledStream } from "./compile-stream.js";
+
+/** What a page says of its records. */
+interface FirstRecords {
+  readonly number: number;
+  /** records of the response, before any was left out */
+  readonly received: number;
+  readonly span: CursorSpan | undefined;
+}
 
 /**
  * Looks at the first records of the page. `proven`: the stream has been loaded before, so that a single record says more of the data than of the connector.
@@ -16,7 +23,7 @@ import type { Page } from "./ask/stream-ask.js";
  */
 export function checkFirstPage(
   stream: CompiledStream,
-  page: Page,
+  page: FirstRecords,
   { records, issues }: Pick<ShapedSlice, "records" | "issues">,
   field: CursorField | undefined,
   proven: boolean,

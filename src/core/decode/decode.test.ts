@@ -1,10 +1,11 @@
 import { gzipSync, strToU8, zipSync } from "fflate";
 import { describe, expect, it } from "vitest";
-import type { AnswerDefinition } from "../define/ask-schema.js";
-import { compileAnswer, namedRows, readAnswer } from "./answer.js";
-import { compileJsonPath } from "./json-path.js";
-import { readPage } from "./read-page.js";
-import { unpack } from "./unpack.js";
+import { readPage } from "../ask/read-page.js";
+import { unpack } from "../decode/unpack.js";
+import type { ResponseDefinition } from "../define/ask-schema.js";
+import { compileJsonPath } from "../language/json-path.js";
+import { chooseDecoder } from "./choose-decoder.js";
+import { namedRows } from "./rows.js";
 
 const bytesOf = (text: string) => new TextEncoder().encode(text);
 
@@ -17,11 +18,11 @@ const CSV = {
   final_line_break: false,
 };
 
-function records(answer: AnswerDefinition, body: string | Uint8Array, path = "$[*]"): unknown {
+function records(response: ResponseDefinition, body: string | Uint8Array, path = "$[*]"): unknown {
   const bytes = typeof body === "string" ? new TextEncoder().encode(body) : body;
   const plan = {
     stream: "s",
-    answer: compileAnswer(answer, [path]),
+    decoder: chooseDecoder(response, [path]),
     records: [compileJsonPath(path)],
     envelope: {},
   };
@@ -73,7 +74,7 @@ describe("CSV", () => {
     ["xml", "<a><b>1</c></a>", "BODY_UNREADABLE"],
     ["xml", "<html><title>Gateway</title></html>", "BODY_HTML"],
     ["json", new Uint8Array([0x1f, 0x8b, 8, 0, 1, 2, 3]), "BODY_TRUNCATED"],
-  ] as [AnswerDefinition, string | Uint8Array, string][])(
+  ] as [ResponseDefinition, string | Uint8Array, string][])(
     "tells what is wrong with %s %j",
     (answer, body, code) => {
       expect(() => records(answer, body)).toThrow(expect.objectContaining({ code }));
@@ -125,16 +126,16 @@ describe("XML", () => {
 });
 
 describe("packed bodies", () => {
-  const plan = compileAnswer("json_lines", []);
+  const decoder = chooseDecoder("json_lines", []);
 
   it("are unpacked: gzip, and zip with all its entries", () => {
-    expect(readAnswer(gzipSync(strToU8('{"id":1}\n')), plan)).toEqual([[{ id: 1 }]]);
+    expect(decoder.decode(gzipSync(strToU8('{"id":1}\n')), {})).toEqual([[{ id: 1 }]]);
     const zip = zipSync({
       "a.jsonl": strToU8('{"id":1}\n'),
       "more/": new Uint8Array(),
       "more/b.jsonl": strToU8('{"id":2}\n'),
     });
-    expect(readAnswer(zip, plan)).toEqual([[{ id: 1 }], [{ id: 2 }]]);
+    expect(decoder.decode(zip, {})).toEqual([[{ id: 1 }], [{ id: 2 }]]);
     expect(records("json_lines", zip)).toEqual([{ id: 1 }, { id: 2 }]);
   });
 });
@@ -162,7 +163,7 @@ describe("values that share a name", () => {
     ],
     ["a,a\n1,2\n", { a: "1", a_2: "2" }],
   ])("keep apart in CSV: %j", (text, record) => {
-    expect(readAnswer(bytesOf(text), compileAnswer("csv", []))).toEqual([[record]]);
+    expect(chooseDecoder("csv", []).decode(bytesOf(text), {})).toEqual([[record]]);
   });
 
   it("keep apart in header rows", () => {
@@ -184,7 +185,7 @@ describe("values that share a name", () => {
       <stay id="3">
       </stay>
     </stays>`;
-    expect(readAnswer(bytesOf(xml), compileAnswer("xml", ["$.stays.stay[*]"]))).toEqual([
+    expect(chooseDecoder("xml", ["$.stays.stay[*]"]).decode(bytesOf(xml), {})).toEqual([
       {
         stays: {
           stay: [
@@ -203,7 +204,7 @@ describe("packed answers", () => {
   const joined = (...parts: Uint8Array[]) => Uint8Array.from(parts.flatMap((part) => [...part]));
   const changed = (bytes: Uint8Array, at: number) =>
     bytes.map((byte, i) => (i === bytes.length + at ? byte ^ 1 : byte));
-  const read = (bytes: Uint8Array) => readAnswer(bytes, compileAnswer("json_lines", []));
+  const read = (bytes: Uint8Array) => chooseDecoder("json_lines", []).decode(bytes, {});
 
   it("of several members are read whole, with zeros behind them as well", () => {
     const two = joined(packed('{"id":1}\n'), packed('{"id":2}\n'));

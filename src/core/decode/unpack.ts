@@ -1,5 +1,5 @@
 /**
- * Packed answers, known by their first bytes: gzip (RFC 1952), also of several members, and zip. What is unpacked is
+ * Packed bodies, known by their first bytes: gzip (RFC 1952), also of several members, and zip. What is unpacked is
  * checked against the sums and lengths that the file tells, and counted while it is unpacked.
  */
 

@@ -14,7 +14,7 @@ export interface Condition {
 }
 
 /** What conditions may look at: those over a record, and those over a response. */
-const NAMES = { record: ["record"], answer: ["status", "headers", "body"] } as const;
+const NAMES = { record: ["record"], response: ["status", "headers", "body"] } as const;
 export type ConditionKind = keyof typeof NAMES;
 
 /** Loops within loops take as long as the product of their lists. */

@@ -1,18 +1,10 @@
 /** Streams compiled from their definitions: templates, paths, conditions and rules, each once. */
 
-import { compileAnswer } from "../ask/answer.js";
-import { measureGroups } from "../ask/breakdown.js";
-import { type Condition, compileCondition } from "../ask/condition.js";
 import { compileFailRules, type FailRule } from "../ask/fail-rules.js";
-import { compileJsonPath, type JsonPath } from "../ask/json-path.js";
 import { compilePages, type PageRule } from "../ask/page-rule.js";
 import type { ReadPlan } from "../ask/read-page.js";
 import type { RequestTemplate } from "../ask/request-plan.js";
-import { namesInTemplate } from "../ask/template.js";
-import { parseColumnType } from "../shape/column-type.js";
-import { formatPath, parsePath } from "../shape/naming.js";
-import type { ColumnRule } from "../shape/table-shape.js";
-import type { CursorRule } from "../track/cursor.js";
+import { chooseDecoder } from "../decode/choose-decoder.js";
 import type {
   ExpandDefinition,
   FailRuleDefinition,
@@ -20,8 +12,17 @@ import type {
   ReportDefinition,
   RequestDefinition,
   ValuesRequest,
-} from "./ask-schema.js";
-import type { Connector, StreamCode, StreamDefinition } from "./connector-schema.js";
+} from "../define/ask-schema.js";
+import type { Connector, StreamCode, StreamDefinition } from "../define/connector-schema.js";
+import { measureGroups } from "../define/measure-groups.js";
+import { type Condition, compileCondition } from "../language/condition.js";
+import { compileJsonPath } from "../language/json-path.js";
+import type { JsonPath } from "../language/plain-path.js";
+import { namesInTemplate } from "../language/template.js";
+import { parseColumnType } from "../shape/column-type.js";
+import { fieldParts, formatPath } from "../shape/naming.js";
+import type { ColumnRule } from "../shape/table-shape.js";
+import type { CursorRule } from "../track/cursor.js";
 
 /** One request, or a series of pages: what to send and how to read what comes. */
 export interface CompiledRequest {
@@ -150,7 +151,7 @@ function compileRequest(
     template: definition,
     plan: {
       stream: of.stream,
-      answer: compileAnswer(definition.response, records),
+      decoder: chooseDecoder(definition.response, records),
       records: records.map(compileJsonPath),
       recordsKey: of.recordsKey,
       envelope: { ...pages.envelope, ...delta },
@@ -178,9 +179,4 @@ function compileColumns(declared: StreamDefinition["columns"]): Map<string, Colu
     });
   }
   return columns;
-}
-
-/** The schema has checked the path's form already. */
-export function fieldParts(path: string): string[] {
-  return parsePath(path) ?? [path];
 }

@@ -1,11 +1,11 @@
 /** Finds a slip of the pen that would end a stream early and silently: more pages than the connector knows of. Pure. */
 
+import { nextInHeader, wholeNumber } from "../ask/page-rule.js";
+import type { PageRead } from "../ask/read-page.js";
 import type { PagesDefinition } from "../define/ask-schema.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
 import { isPlainObject } from "../shape/exact-json.js";
 import { placeText } from "./describe-stream.js";
-import { nextInHeader, wholeNumber } from "./page-rule.js";
-import type { PageRead } from "./read-page.js";
 
 /** Without these the first page is the only one; what the API may call them. */
 const ENDING = {

@@ -1,0 +1,39 @@
+/** What is sent and what comes back, whoever carries it. */
+
+import type { Decoder } from "../core/decode/choose-decoder.js";
+import type { Where } from "../core/errors.js";
+import type { HeaderValues } from "../core/pace/limit-headers.js";
+
+export interface HttpRequest {
+  readonly method: "GET" | "POST";
+  readonly url: string;
+  readonly headers: Readonly<Record<string, string>>;
+  readonly body?: string | undefined;
+  readonly signal?: AbortSignal | undefined;
+  /** a longer body is kept aside instead of in memory; in bytes. Default: none does */
+  readonly spoolAbove?: number | undefined;
+}
+
+/** A long body, kept aside until its records are read. */
+export interface Spool {
+  /** bytes */
+  readonly size: number;
+  /**
+   * Its records, some thousands at a time; it is gone at their end.
+   * @throws BridgeError BODY_TRUNCATED, BODY_UNREADABLE, BODY_TOO_LARGE
+   */
+  records(decoder: Decoder, where: Where): AsyncIterable<unknown[]>;
+  close(): Promise<void>;
+}
+
+export interface HttpResponse {
+  readonly status: number;
+  readonly headers: HeaderValues;
+  /** empty where the body is kept aside */
+  readonly body: Uint8Array;
+  readonly spool?: Spool | undefined;
+  readonly url: string;
+}
+
+/** Sends one request. Rejects with a BridgeError when no whole response came. */
+export type Send = (request: HttpRequest) => Promise<HttpResponse>;
