@@ -13,10 +13,14 @@ export type {
 export type { Project, ProjectInput, WriteMode } from "./core/define/project-schema.js";
 export { BridgeError, type ErrorCode, type ErrorKind, isBridgeError, type Where } from "./core/errors.js";
 export { ExactNumber, stringifyExact } from "./core/shape/exact-json.js";
+export { type ConnectOptions, connect } from "./node/connect.js";
+export { type OpenedBridge, type OpenedProject, openProject, type ProjectOptions } from "./node/project.js";
+export type { Api, PagesOptions } from "./run/api.js";
+export type { Page } from "./run/ask/stream-ask.js";
 export { type Bridge, type BridgeOptions, openBridge, type RunOptions } from "./run/bridge.js";
-export { type Api, type ConnectOptions, connect, type Page, type PagesOptions } from "./run/connect.js";
+export { connectWith } from "./run/connect-with.js";
 export type { OnRunEvent, RunEvent, RunReport, StreamReport } from "./run/events.js";
 export { planBridge, type StreamPlan } from "./run/plan.js";
+export type { Ports } from "./run/ports.js";
 export { type ProbeLine, type ProbeOptions, probe } from "./run/probe.js";
-export { type OpenedBridge, type OpenedProject, openProject, type ProjectOptions } from "./run/project.js";
 export type { RunRecord, StreamRecord, Warehouse } from "./warehouse/warehouse.js";

@@ -4,8 +4,8 @@ import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } f
 import { dirname, join, relative } from "node:path";
 import { fileURLToPath } from "node:url";
 import colors from "picocolors";
+import { type OpenedProject, openProject, PROJECT_FILE } from "../node/project.js";
 import type { StreamReport } from "../run/events.js";
-import { type OpenedProject, openProject, PROJECT_FILE } from "../run/project.js";
 import { BOOKINGS_DEFAULTS } from "../standins/bookings/server.js";
 import { demoEnvironment, envFileText } from "../standins/demo-environment.js";
 import { type SpawnedService, type SpawnOptions, spawnService } from "../standins/spawn.js";

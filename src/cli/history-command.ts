@@ -2,7 +2,7 @@
 
 import colors from "picocolors";
 import { BridgeError } from "../core/errors.js";
-import { openProject } from "../run/project.js";
+import { openProject } from "../node/project.js";
 import type { ErrorRecord, RunRecord, StreamOutcome } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { bytesText, countOf, countText, momentText, plainWords, timeText } from "./format.js";

@@ -6,7 +6,7 @@ import { checkBaseUrl } from "../core/define/base-url.js";
 import { namesHint } from "../core/define/check.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
-import { type NewProject, SIGN_IN_CHOICES, type SignInChoice, writeNewProject } from "../run/new-project.js";
+import { type NewProject, SIGN_IN_CHOICES, type SignInChoice, writeNewProject } from "../node/new-project.js";
 import { EXIT_CODES } from "./exit-codes.js";
 
 export interface InitCommandOptions {

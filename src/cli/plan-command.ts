@@ -3,8 +3,8 @@
 import { stripVTControlCharacters } from "node:util";
 import colors from "picocolors";
 import wrapAnsi from "wrap-ansi";
+import { openProject } from "../node/project.js";
 import { planBridge, type StreamPlan } from "../run/plan.js";
-import { openProject } from "../run/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { jsonLine } from "./json-lines.js";
 

@@ -3,8 +3,8 @@
 import colors from "picocolors";
 import wrapAnsi from "wrap-ansi";
 import { describeWhere } from "../core/errors.js";
+import { type OpenedProject, openProject } from "../node/project.js";
 import { type ProbeLine, probe } from "../run/probe.js";
-import { type OpenedProject, openProject } from "../run/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { timeText } from "./format.js";
 import { jsonLine } from "./json-lines.js";

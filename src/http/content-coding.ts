@@ -10,7 +10,8 @@ import {
   inflateSync,
 } from "node:zlib";
 
-import { isGzip } from "../core/decode/unpack.js";
+import { isGzip, MOST_UNPACKED, tooLarge } from "../core/decode/unpack.js";
+import { BridgeError } from "../core/errors.js";
 
 interface Coding {
   whole(body: Uint8Array, options: { readonly maxOutputLength: number }): Uint8Array;
@@ -42,12 +43,22 @@ export function unpack(raw: Uint8Array, header: string | undefined, maxBytes: nu
   throw Object.assign(new Error("too large"), { code: "ERR_BUFFER_TOO_LARGE" });
 }
 
-/** A file that is packed by gzip, unpacked by Node's zlib: all members, with their sums and lengths; others as they are. */
-export function unpackFile(body: Uint8Array, maxBytes: number): Uint8Array {
-  return isGzip(body) ? gunzipSync(body, { maxOutputLength: maxBytes }) : body;
+/**
+ * A file that is packed by gzip, unpacked by Node's zlib: all members, with their sums and lengths; others as they are.
+ * @throws BridgeError BODY_TRUNCATED, BODY_TOO_LARGE
+ */
+export function unpackFile(body: Uint8Array): Uint8Array {
+  if (!isGzip(body)) return body;
+  try {
+    return gunzipSync(body, { maxOutputLength: MOST_UNPACKED });
+  } catch (cause) {
+    const { code, message } = cause as { code?: string; message: string };
+    if (code === "ERR_BUFFER_TOO_LARGE") throw tooLarge(MOST_UNPACKED, {});
+    throw new BridgeError("BODY_TRUNCATED", `The packed response cannot be unpacked: ${message}.`, { cause });
+  }
 }
 
-/** The same for a body that is still coming; errors of its source end the stream that is given back. */
+/** `unpack` for a body that is still coming; errors of its source end the stream that is given back. */
 export function unpackStream(source: Readable, header: string | undefined): Readable {
   return codingsOf(header).reduce<Readable>(
     (packed, coding) => pipeline(packed, coding.stream(), () => {}),

@@ -37,3 +37,32 @@ export interface HttpResponse {
 
 /** Sends one request. Rejects with a BridgeError when no whole response came. */
 export type Send = (request: HttpRequest) => Promise<HttpResponse>;
+
+export interface TransportOptions {
+  readonly connectMs?: number | undefined;
+  /** from the request sent to the response's first header */
+  readonly headersMs?: number | undefined;
+  /** between two pieces of the body */
+  readonly bodyMs?: number | undefined;
+  /** a body that trickles is given up after so long; in ms */
+  readonly slowAfterMs?: number | undefined;
+  /** connections per origin */
+  readonly connections?: number | undefined;
+  /** of a body as it is after decompression, in bytes */
+  readonly maxBodyBytes?: number | undefined;
+  /** address of a proxy; default: HTTPS_PROXY, HTTP_PROXY and NO_PROXY of the environment */
+  readonly proxy?: string | undefined;
+  /** certificates in PEM, beside or instead of the system's: a custom authority, and our own for mutual TLS */
+  readonly tls?:
+    | {
+        readonly ca?: string | undefined;
+        readonly cert?: string | undefined;
+        readonly key?: string | undefined;
+      }
+    | undefined;
+}
+
+export interface Transport {
+  readonly send: Send;
+  close(): Promise<void>;
+}

@@ -6,32 +6,8 @@ import { BridgeError, type ErrorCode, isBridgeError } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
 import { paceOfBody } from "./body-pace.js";
 import { ACCEPT_ENCODING, unpack } from "./content-coding.js";
-import type { HttpRequest, HttpResponse, Send } from "./send.js";
+import type { HttpRequest, HttpResponse, Transport, TransportOptions } from "./send.js";
 import { readLongBody } from "./spool.js";
-
-export interface TransportOptions {
-  readonly connectMs?: number | undefined;
-  /** from the request sent to the response's first header */
-  readonly headersMs?: number | undefined;
-  /** between two pieces of the body */
-  readonly bodyMs?: number | undefined;
-  /** a body that trickles is given up after so long; in ms */
-  readonly slowAfterMs?: number | undefined;
-  /** connections per origin */
-  readonly connections?: number | undefined;
-  /** of a body as it is after decompression, in bytes */
-  readonly maxBodyBytes?: number | undefined;
-  /** address of a proxy; default: HTTPS_PROXY, HTTP_PROXY and NO_PROXY of the environment */
-  readonly proxy?: string | undefined;
-  /** certificates in PEM, beside or instead of the system's: a custom authority, and our own for mutual TLS */
-  readonly tls?:
-    | {
-        readonly ca?: string | undefined;
-        readonly cert?: string | undefined;
-        readonly key?: string | undefined;
-      }
-    | undefined;
-}
 
 export const TRANSPORT_DEFAULTS = Object.freeze({
   connectMs: 10_000,
@@ -40,11 +16,6 @@ export const TRANSPORT_DEFAULTS = Object.freeze({
   connections: 64,
   maxBodyBytes: 256 * 1024 * 1024,
 });
-
-export interface Transport {
-  readonly send: Send;
-  close(): Promise<void>;
-}
 
 export function openTransport(options: TransportOptions = {}): Transport {
   const {

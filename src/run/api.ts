@@ -14,6 +14,7 @@ import type { HttpResponse } from "../http/send.js";
 import type { Spent } from "../warehouse/warehouse.js";
 import type { AskEvent, AskOptions } from "./ask/asker.js";
 import type { Page, StreamAsk } from "./ask/stream-ask.js";
+import type { Network, Ports } from "./ports.js";
 
 export interface PagesOptions {
   /** ask only for records after this value of the cursor's field */
@@ -52,6 +53,8 @@ export interface ApiInside {
   readonly connector: Connector;
   readonly account: Account;
   readonly clock: Clock;
+  readonly network: Network;
+  readonly expectListeners: Ports["expectListeners"];
   readonly redactor: Redactor;
   /** responses come from a recording, and its time passes only while something is waited for */
   readonly replays: boolean;

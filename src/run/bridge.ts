@@ -1,6 +1,5 @@
 /** Bridges: one account's chosen streams, carried into one warehouse. */
 
-import { setMaxListeners } from "node:events";
 import pLimit from "p-limit";
 import { checkValue } from "../core/define/check.js";
 import { codeSource } from "../core/define/connector.js";
@@ -178,7 +177,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
   // a wrong secret or a broken warehouse concerns all streams: the others stop instead of failing one by one
   const fatal = new AbortController();
   const signal = AbortSignal.any([fatal.signal, ...(parts.signal === undefined ? [] : [parts.signal])]);
-  setMaxListeners(0, signal, fatal.signal);
+  api.expectListeners(signal, fatal.signal);
   const rootTables = new Set([...streams.keys()].map(snakeCase));
   const atOnce = pLimit(api.connector.api.rate_limit.concurrency);
   const carry = async (stream: string): Promise<StreamReport> => {

@@ -9,7 +9,6 @@
  * checkpoints' rows and a page or two of each part at work are held, however long the stream is.
  */
 
-import { setMaxListeners } from "node:events";
 import pLimit from "p-limit";
 import type { ShapedSlice } from "../core/ask/read-page.js";
 import type { WriteMethod } from "../core/define/write-method.js";
@@ -106,7 +105,7 @@ class Carrier {
     this.notices = new Notices((message) => onEvent({ type: "notice", stream, message }));
     const stopping = AbortSignal.any([signal, this.stop.signal]);
     // every request under way listens to it
-    setMaxListeners(0, stopping, this.stop.signal);
+    api.expectListeners(stopping, this.stop.signal);
     this.ask = api.openStream(stream, {
       tally: this.tally,
       signal: stopping,

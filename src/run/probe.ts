@@ -1,6 +1,5 @@
 /** `probe`: a checklist from the address to the warehouse, each line with its time and what was found. */
 
-import { lookup } from "node:dns/promises";
 import { schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError, toBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
@@ -9,11 +8,11 @@ import { checkFirstPage } from "../core/stream/check-first-page.js";
 import { startValue } from "../core/track/cursor.js";
 import { newTally } from "../http/exchange.js";
 import type { HttpResponse } from "../http/send.js";
-import { proxyFromEnvironment } from "../http/transport.js";
 import type { Warehouse } from "../warehouse/warehouse.js";
 import { type Api, type ApiInside, insideOf } from "./api.js";
 import type { AskEvent } from "./ask/asker.js";
 import { everyPage } from "./ask/stream-ask.js";
+import { hostOf } from "./ports.js";
 
 export interface ProbeLine {
   readonly check: string;
@@ -44,7 +43,7 @@ export async function probe(options: ProbeOptions): Promise<ProbeLine[]> {
   const { signal, warehouse } = options;
   const api = insideOf(options.api);
   const base = new URL(api.account.baseUrl);
-  let ready = await list.run("address", () => checkAddress(base));
+  let ready = await list.run("address", () => checkAddress(api, base));
   ready = await list.when(ready, base.protocol === "https:" ? "TLS" : "connection", () =>
     checkConnection(api, signal),
   );
@@ -104,14 +103,14 @@ class Checklist {
   }
 }
 
-async function checkAddress(base: URL): Promise<string> {
-  const host = base.hostname.replace(/^\[|\]$/g, "");
-  const found = await lookup(host).catch((cause: unknown) => {
+async function checkAddress({ network }: ApiInside, base: URL): Promise<string> {
+  const host = hostOf(base.href);
+  const address = await network.addressOf(host).catch((cause: unknown) => {
     // behind a proxy, names of the outside are often known to the proxy only
-    if (proxyFromEnvironment()) return { address: "left to the proxy" };
+    if (network.isProxied()) return "left to the proxy";
     throw new BridgeError("HOST_UNKNOWN", `No host is known by the name ${host}.`, { cause });
   });
-  return `${base.origin} is ${found.address}`;
+  return `${base.origin} is ${address}`;
 }
 
 /** Any answer shows that the way is open, and over https that the certificate is good. */

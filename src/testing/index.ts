@@ -10,7 +10,7 @@
 
 import { openReplay, type Replay } from "../http/har.js";
 import { readRecording } from "../http/har-file.js";
-import type { ConnectOptions } from "../run/connect.js";
+import type { ConnectOptions } from "../node/connect.js";
 
 export { openReplay, Recorder, type Recording, type Replay, type StartCursors } from "../http/har.js";
 export { type FileRecording, recordInto } from "../http/har-file.js";

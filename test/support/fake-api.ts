@@ -3,7 +3,7 @@
 import { defineConnector } from "../../src/core/define/connector.js";
 import type { ConnectorCode, ConnectorInput } from "../../src/core/define/connector-schema.js";
 import type { Send } from "../../src/http/send.js";
-import { connect } from "../../src/run/connect.js";
+import { connect } from "../../src/node/connect.js";
 
 export interface Asked {
   readonly method: string;

@@ -5,7 +5,6 @@ import { type Part, WHOLE_STREAM } from "../../core/ask/parts.js";
 import { type PageRead, pageOfRecords, readEnvelope, readPage } from "../../core/ask/read-page.js";
 import { type ApiRequest, type Parameters, planRequest, resolveLink } from "../../core/ask/request-plan.js";
 import type { Clock } from "../../core/clock.js";
-import { MOST_UNPACKED, tooLarge } from "../../core/decode/unpack.js";
 import type { Account } from "../../core/define/connector.js";
 import type { Connector } from "../../core/define/connector-schema.js";
 import { BridgeError, isBridgeError, type Where } from "../../core/errors.js";
@@ -13,9 +12,9 @@ import type { TemplateValues } from "../../core/language/template.js";
 import { type FieldSteps, hashedPaths } from "../../core/shape/hashed-values.js";
 import type { CompiledRequest, CompiledStream } from "../../core/stream/compile-stream.js";
 import { formatMoment } from "../../core/track/cursor-value.js";
-import { unpackFile } from "../../http/content-coding.js";
 import { type Exchange, type ExchangeEvent, type Tally, whileWaiting } from "../../http/exchange.js";
 import type { HttpResponse } from "../../http/send.js";
+import type { Network, Ports } from "../ports.js";
 
 /** Longer bodies are kept aside instead of in memory; bytes. */
 const SPOOL_ABOVE = 16 * 1024 * 1024;
@@ -39,8 +38,10 @@ export interface AccountParts {
   /** sent with every request */
   readonly headers: Readonly<Record<string, string>>;
   stream(name: string): CompiledStream;
-  /** a file of the project, for values of a fan-out */
-  readFile(path: string): Promise<Uint8Array>;
+  /** what it needs of the machine */
+  readonly readFile: Ports["readFile"];
+  readonly unpackFile: Ports["unpackFile"];
+  readonly network: Network;
 }
 
 export type AskEvent = ExchangeEvent;
@@ -177,7 +178,7 @@ export class Asker {
   /** Where lists have come before, a response without one is a fault of the moment, and no mistake of the connector. */
   private readKnown(response: HttpResponse, of: CompiledRequest): ReturnType<typeof readPage> {
     try {
-      return readPage({ ...response, body: unpackedFile(response.body) }, of.plan);
+      return readPage({ ...response, body: this.shared.unpackFile(response.body) }, of.plan);
     } catch (error) {
       if (!isBridgeError(error, "RECORDS_NOT_FOUND") || !this.listsSeen.has(of)) throw error;
       const message = `A response is of another form than those before it. ${error.message}`;
@@ -229,16 +230,5 @@ export class Asker {
     );
     if (of === this.stream.request) this.firstAsked ??= `${request.method} ${request.url}`;
     return this.send(request, of, (response) => this.read(response, of), where);
-  }
-}
-
-/** Node's zlib is faster than the core's own way, which is for browsers. */
-function unpackedFile(body: Uint8Array): Uint8Array {
-  try {
-    return unpackFile(body, MOST_UNPACKED);
-  } catch (cause) {
-    const { code, message } = cause as { code?: string; message: string };
-    if (code === "ERR_BUFFER_TOO_LARGE") throw tooLarge(MOST_UNPACKED, {});
-    throw new BridgeError("BODY_TRUNCATED", `The packed response cannot be unpacked: ${message}.`, { cause });
   }
 }

@@ -1,13 +1,12 @@
 /** Reports: submitted, looked at with growing waits until they are done, then downloaded. */
 
-import { lookup } from "node:dns/promises";
-import { BlockList, isIP } from "node:net";
 import type { Part } from "../../core/ask/parts.js";
 import { planRequest } from "../../core/ask/request-plan.js";
 import { BridgeError, isBridgeError, typeName, type Where } from "../../core/errors.js";
 import { durationMs } from "../../core/language/duration.js";
 import type { TemplateValues } from "../../core/language/template.js";
 import type { CompiledReport, CompiledRequest } from "../../core/stream/compile-stream.js";
+import { hostOf, type Network } from "../ports.js";
 import type { Asker, RawPage } from "./asker.js";
 
 /** A report that fails or expires is submitted anew, this often at most. */
@@ -111,7 +110,9 @@ async function download(
   // credentials go to the API's own origins only, by the signer; its other headers stay at home as well
   const own = account.origins.includes(new URL(planned.url).origin);
   // an API that is in a private network itself gains nothing by such an address
-  if (!own && !(await isInPrivate(new URL(account.baseUrl)))) await checkPublic(new URL(planned.url), where);
+  const { network } = asker.shared;
+  if (!own && !(await network.isPrivate(hostOf(account.baseUrl))))
+    await checkPublic(network, planned.url, where);
   const request = own ? planned : { ...planned, headers: { "user-agent": headers["user-agent"] ?? "" } };
   return asker.send(request, of, (response) => asker.read(response, of), where);
 }
@@ -121,38 +122,10 @@ async function download(
  * only this one can reach.
  * @throws BridgeError LINK_NOT_OURS
  */
-async function checkPublic(url: URL, where: Where): Promise<void> {
-  if (!(await isInPrivate(url))) return;
-  const message = `The report's file is at ${url.origin}, in a private network.`;
+async function checkPublic(network: Network, url: string, where: Where): Promise<void> {
+  if (!(await network.isPrivate(hostOf(url)))) return;
+  const message = `The report's file is at ${new URL(url).origin}, in a private network.`;
   throw new BridgeError("LINK_NOT_OURS", message, { where });
-}
-
-async function isInPrivate({ hostname }: URL): Promise<boolean> {
-  const host = hostname.replace(/^\[|\]$/g, "");
-  const found = isIP(host) === 0 ? await lookup(host, { all: true }).catch(() => []) : [{ address: host }];
-  return found.some(({ address }) => isPrivate(address));
-}
-
-const PRIVATE = new BlockList();
-for (const [net, bits] of [
-  ["0.0.0.0", 8],
-  ["10.0.0.0", 8],
-  ["100.64.0.0", 10],
-  ["127.0.0.0", 8],
-  ["169.254.0.0", 16],
-  ["172.16.0.0", 12],
-  ["192.168.0.0", 16],
-] as const)
-  PRIVATE.addSubnet(net, bits, "ipv4");
-for (const [net, bits] of [
-  ["::", 127],
-  ["fc00::", 7],
-  ["fe80::", 10],
-] as const)
-  PRIVATE.addSubnet(net, bits, "ipv6");
-
-function isPrivate(address: string): boolean {
-  return PRIVATE.check(address, isIP(address) === 6 ? "ipv6" : "ipv4");
 }
 
 function absoluteLink(link: string | undefined, base: string, where: object): string {

@@ -14,10 +14,11 @@ import { type Project, projectSchema } from "../core/define/project-schema.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import { durationMs } from "../core/language/duration.js";
 import type { PaceGate } from "../http/pace-gate.js";
+import { type Api, insideOf } from "../run/api.js";
+import { type Bridge, openBridge } from "../run/bridge.js";
+import type { HttpOptions } from "../run/connect-with.js";
 import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
-import { type Api, insideOf } from "./api.js";
-import { type Bridge, openBridge } from "./bridge.js";
-import { type ConnectOptions, connect, type HttpOptions } from "./connect.js";
+import { type ConnectOptions, connect } from "./connect.js";
 
 export const PROJECT_FILE = "bridges.yaml";
 const FILE_REFERENCE = "$file:";

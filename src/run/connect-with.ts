@@ -1,9 +1,6 @@
-/** `connect(connector, account)`: an API that signs in, paces and retries, and gives pages and records. */
+/** `connectWith(ports, connector, account)`: an API for one account, on whatever machine the ports are of. */
 
-import { readFile } from "node:fs/promises";
-import { fileTokenStore } from "../auth/file-token-store.js";
 import { createSignIn, type SignInPorts } from "../auth/sign-in.js";
-import type { TokenStore } from "../auth/token-store.js";
 import { planRequest } from "../core/ask/request-plan.js";
 import type { Clock } from "../core/clock.js";
 import { namesHint } from "../core/define/check.js";
@@ -16,16 +13,12 @@ import { Redactor } from "../core/redact.js";
 import { type CompiledStream, compileStream } from "../core/stream/compile-stream.js";
 import { createExchange, newTally, type RecordedExchange } from "../http/exchange.js";
 import type { ReplaySend } from "../http/har.js";
-import { nodeClock } from "../http/node-clock.js";
 import { PaceGate } from "../http/pace-gate.js";
-import type { Send } from "../http/send.js";
-import { openTransport, type TransportOptions } from "../http/transport.js";
+import type { Send, TransportOptions } from "../http/send.js";
 import { type Api, type ApiInside, keepInside, type PagesOptions } from "./api.js";
 import type { AccountParts } from "./ask/asker.js";
 import { everyPage, StreamAsk } from "./ask/stream-ask.js";
-
-export type { Api, PagesOptions } from "./api.js";
-export type { Page } from "./ask/stream-ask.js";
+import type { Ports } from "./ports.js";
 
 export const USER_AGENT = "early-bridge";
 
@@ -37,16 +30,11 @@ export interface HttpOptions extends TransportOptions {
   readonly secrets?: readonly string[] | undefined;
 }
 
-export interface ConnectOptions {
+/** What may be said of a connection. */
+export interface WithOptions {
   /** how messages name the account; default "account" */
   readonly name?: string | undefined;
   readonly http?: HttpOptions | undefined;
-  /** where refresh tokens are kept; default: files in the user's config folder */
-  readonly tokens?: TokenStore | undefined;
-  /** reads a file that holds a secret; default: from the working folder */
-  readonly readSecretFile?: ((path: string) => Promise<string>) | undefined;
-  /** reads a file of values for a fan-out; default: from the working folder */
-  readonly readFile?: ((path: string) => Promise<Uint8Array>) | undefined;
   /** takes every exchange as it was before credentials were added */
   readonly onRecord?: ((recorded: RecordedExchange, hide: (text: string) => string) => void) | undefined;
   /** answers instead of the network; nothing is signed then, and no limit is waited for */
@@ -54,10 +42,6 @@ export interface ConnectOptions {
   /** the pace of another connection of the same account; default: one of its own */
   readonly gate?: PaceGate | undefined;
   readonly retry?: Partial<RetryPolicy> | undefined;
-  /** default: the machine's time */
-  readonly clock?: Clock | undefined;
-  /** numbers from 0 to below 1; default Math.random */
-  readonly random?: (() => number) | undefined;
   /** where an account's setting stands, for messages: `file:line:column` */
   readonly place?: ((setting: string) => string | undefined) | undefined;
 }
@@ -66,24 +50,25 @@ export interface ConnectOptions {
  * Opens an API for one account. Nothing is sent before the first page is asked for.
  * @throws BridgeError CONFIG_INVALID, CONFIG_UNKNOWN_NAME, URL_INVALID, URL_INSECURE
  */
-export function connect<C extends Connector>(
+export function connectWith<C extends Connector>(
+  machine: Ports,
   connector: C,
   settings: SettingsOf<C>,
-  options: ConnectOptions = {},
+  options: WithOptions = {},
 ): Api<StreamsOf<C>> {
-  const { clock = nodeClock, random = Math.random, retry } = options;
+  const { clock, random, readSecretFile, readFile, unpackFile, network } = machine;
+  const { retry } = options;
   const account = resolveAccount(connector, settings, options.name, options.place);
   const redactor = new Redactor();
   for (const secret of [...account.secrets, ...(options.http?.secrets ?? [])]) redactor.add(secret);
-  const transport = openTransport(options.http);
+  const transport = machine.openTransport(options.http);
   const { replay } = options;
   const hide = (text: string) => redactor.hide(text);
   const send: Send = replay === undefined ? transport.send : (request) => replay(request, hide);
   const gate = options.gate ?? openGate(connector, clock, replay !== undefined);
   const budgetMs = Math.max(RETRY_DEFAULTS.budgetMs, durationMs(connector.api.rate_limit.max_wait));
   const ports = { send, clock, random, retry: { budgetMs, ...retry } };
-  const { tokens: store = fileTokenStore(), readSecretFile = (path) => readFile(path, "utf8") } = options;
-  const signInPorts: SignInPorts = { ...ports, store, readSecretFile };
+  const signInPorts: SignInPorts = { ...ports, store: machine.tokens, readSecretFile };
   const signIn = replay === undefined ? connector.api.sign_in : "none";
   const code = replay === undefined ? connector.code : undefined;
   const signedIn = createSignIn(signIn, code, account, redactor, signInPorts);
@@ -110,7 +95,6 @@ export function connect<C extends Connector>(
     return compiled;
   };
   const headers = commonHeaders(connector, options.http);
-  const readPartFile = options.readFile ?? ((path) => readFile(path));
   const shared: AccountParts = {
     connector,
     account,
@@ -119,12 +103,16 @@ export function connect<C extends Connector>(
     clock,
     headers,
     stream,
-    readFile: readPartFile,
+    readFile,
+    unpackFile,
+    network,
   };
   const inside: ApiInside = {
     connector,
     account,
     clock,
+    network,
+    expectListeners: machine.expectListeners,
     redactor,
     replays: replay !== undefined,
     signInPorts,
