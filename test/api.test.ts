@@ -7,6 +7,8 @@ import worldCountries from "world-countries";
 import { type Connector, connect, defineConnector, openBridge, type RunEvent } from "../src/index.js";
 import { BOOKINGS_DEFAULTS } from "../src/standins/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { bridgeInto } from "./support/carried.js";
+import { fakeApi } from "./support/fake-api.js";
 import { bookingsService, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
@@ -50,7 +52,7 @@ function plainConnector(
 /** Runs the one stream into a new or given file. */
 async function carry(connector: Connector, path = `${temporaryFolder()}/t.duckdb`, events: RunEvent[] = []) {
   await using api = connect(connector, {}, { retry: { baseMs: 2 } });
-  const report = await openBridge({ from: api, to: duckdb(path), schema: "plain" }).run({
+  const report = await (await openBridge({ from: api, to: duckdb(path), schema: "plain" })).run({
     onEvent: (event) => events.push(event),
   });
   const { error } = report;
@@ -329,6 +331,34 @@ describe("a table over several runs", () => {
     ]);
   });
 
+  it("loses the rows of records that the API tells to be gone, judged by no other rule", async () => {
+    let body: unknown = [
+      { id: 1, stars: 4, kids: [{ n: 1 }] },
+      { id: 2, stars: 5 },
+    ];
+    const stream = { get: "/s", key: "id", where: "record.stars > 3" };
+    const code = {
+      streams: { s: { gone: (record: Readonly<Record<string, unknown>>) => record.gone === true } },
+    };
+    const path = `${temporaryFolder()}/t.duckdb`;
+    const run = async () =>
+      (await (await bridgeInto(path, fakeApi(stream, () => ({ body }), code).api)).run()).streams[0];
+    expect(await run()).toMatchObject({ added: 2 });
+    body = [
+      { id: 1, gone: true },
+      { id: 7, gone: true },
+      { id: 3, stars: 5 },
+    ];
+    expect(await run()).toMatchObject({ outcome: "done", added: 1, removed: 1, unchanged: 1 });
+    expect(await queryFile(path, "SELECT id::INTEGER AS id FROM s ORDER BY id")).toEqual([
+      { id: 2 },
+      { id: 3 },
+    ]);
+    expect(await queryFile(path, "SELECT * FROM s_kids")).toEqual([]);
+    const keyless = () => fakeApi({ get: "/s" }, () => ({ body }), code);
+    expect(keyless).toThrow("Stream s tells what is gone, but has no key.");
+  });
+
   it("that is replaced keeps its columns, counts what went, and is left alone by a failed run", async () => {
     let body = '[{"id":1,"a":1,"kids":[{"n":1}]},{"id":2,"a":2}]';
     let status = 200;
@@ -337,7 +367,7 @@ describe("a table over several runs", () => {
     const replace = async () => {
       await using api = connect(plainConnector(url, { key: "id" }), {}, { retry: { tries: 1 } });
       const streams = { things: { write: "replace" } } as const;
-      return await openBridge({ from: api, to: duckdb(path), schema: "plain", streams }).run();
+      return await (await openBridge({ from: api, to: duckdb(path), schema: "plain", streams })).run();
     };
     expect((await replace()).streams[0]).toMatchObject({ added: 2 });
     body = '[{"id":2,"a":5},{"id":3,"b":"new"}]';
@@ -397,7 +427,7 @@ describe("memory", () => {
     const warehouse = duckdb(`${temporaryFolder()}/t.duckdb`);
     let mostAhead = 0;
     let committed = 0;
-    const report = await openBridge({ from: api, to: warehouse, checkpoint: { rows: 100 } }).run({
+    const report = await (await openBridge({ from: api, to: warehouse, checkpoint: { rows: 100 } })).run({
       onEvent: (event) => {
         if (event.type === "checkpoint") committed = event.number * 2;
         if (event.type === "page") mostAhead = Math.max(mostAhead, asked - committed);

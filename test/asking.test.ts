@@ -420,7 +420,7 @@ describe("what a response means", () => {
     const body = [{ id: 1, stars: 4 }, { id: 2, stars: 1 }, { id: 3 }, { id: 4, stars: 5, tags: ["x"] }];
     const fake = fakeApi({ get: "/s", key: "id", where: "record.stars >= 4" }, () => ({ body }));
     const { Shape } = await import("../src/core/shape/shape.js");
-    const { key, columns } = insideOf(fake.api).stream("s");
+    const { key, columns } = await insideOf(fake.api).stream("s");
     for await (const page of fake.api.pages("s")) {
       expect(page.records).toEqual([body[0], body[3]]);
       const shape = new Shape({ stream: "s", key, columns, names: { maxBytes: 63 }, takenTables: new Set() });
@@ -540,7 +540,7 @@ describe("parts within parts", () => {
       },
     });
     await using api = connect(connector, {});
-    const ask = insideOf(api).openStream("beds", { tally: newTally() });
+    const ask = await insideOf(api).openStream("beds", { tally: newTally() });
     expect((await ask.parts()).map(({ key }) => key)).toEqual(
       Array.from({ length: 8 }, (_, i) => `hut=${i}&room=1`),
     );

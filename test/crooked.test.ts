@@ -33,7 +33,7 @@ async function carry(fault: string, pages: string, signIn: string, times: number
   const streams = { s: { write: "upsert" } } as const;
   const open = () =>
     openBridge({ from: api, to, name: "b", schema: "main", streams, checkpoint: { rows: 1 } });
-  return { service, path, run: () => open().run() };
+  return { service, path, run: async () => (await open()).run() };
 }
 
 const told = ({ outcome, error }: RunReport) => `${outcome} ${error?.code ?? ""}`.trim();

@@ -235,12 +235,14 @@ describe("a pass that breaks off", () => {
     const database = join(temporaryFolder(), "test.duckdb");
     const run = async () => {
       const fake = fakeApi(parts, answer);
-      const report = await openBridge({
-        from: fake.api,
-        to: duckdb(database),
-        name: "b",
-        schema: "main",
-      }).run();
+      const report = await (
+        await openBridge({
+          from: fake.api,
+          to: duckdb(database),
+          name: "b",
+          schema: "main",
+        })
+      ).run();
       return { report, asked: fake.log.map(({ path }) => path) };
     };
     expect((await run()).report.outcome).toBe("failed");
@@ -326,13 +328,15 @@ describe("a long file", () => {
     });
     const database = join(temporaryFolder(), "test.duckdb");
     const api = connect(connector, {});
-    const report = await openBridge({
-      from: api,
-      to: duckdb(database),
-      name: "b",
-      schema: "main",
-      checkpoint: { rows: 30_000 },
-    }).run();
+    const report = await (
+      await openBridge({
+        from: api,
+        to: duckdb(database),
+        name: "b",
+        schema: "main",
+        checkpoint: { rows: 30_000 },
+      })
+    ).run();
     await api.close();
     expect(report.streams[0]).toMatchObject({ outcome: "done", added: rows, requests: 1 });
     expect(report.streams[0]!.bytes).toBeGreaterThan(16 * 1024 * 1024);

@@ -71,7 +71,7 @@ describe("README and docs", () => {
       ...blocks("ts"),
       ...pages.flatMap(({ language, text }) => (language === "ts" ? [text] : [])),
     ];
-    expect(examples).toHaveLength(4);
+    expect(examples).toHaveLength(5);
     // the one with a key too many shows that the compiler has looked
     const wrong = examples[0]!.replace('connector: "bookings",', 'connector: "bookings", nonsense: 1,');
     expect(complaints([...examples, wrong])).toEqual([expect.stringContaining("'nonsense' does not exist")]);
@@ -150,7 +150,7 @@ async function neverAsked(yaml: string, runs: readonly (readonly Shown[])[]): Pr
       if (at < 0) throw new Error(`The example asks "${text}", which is not shown.`);
       return left.splice(at, 1)[0]!;
     });
-    const bridge = openBridge({ from: fake.api, to: database, schema: "docs", streams: carried });
+    const bridge = await openBridge({ from: fake.api, to: database, schema: "docs", streams: carried });
     expect((await bridge.run()).error, yaml).toBeUndefined();
     never.push(...left.map(({ asked }) => asked));
   }

@@ -155,7 +155,9 @@ describe("several streams", () => {
     await using api = connect(connector, {}, { retry: { tries: 1 } });
     const events: RunEvent[] = [];
     const to = duckdb(`${temporaryFolder()}/several.duckdb`);
-    const report = await openBridge({ from: api, to }).run({ onEvent: (event) => events.push(event) });
+    const report = await (await openBridge({ from: api, to })).run({
+      onEvent: (event) => events.push(event),
+    });
     expect(report).toMatchObject({ outcome: "failed", error: { code: "SIGN_IN_REFUSED" } });
     const [first, second] = report.streams;
     expect(first?.error?.code).toBe("SIGN_IN_REFUSED");

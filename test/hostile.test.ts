@@ -72,7 +72,7 @@ describe("a key in the query", () => {
     const path = join(temporaryFolder(), "echo.duckdb");
     await using api = connect(connector, { secret: "hush-hush-1" });
     const checkpoint = { rows: 1 };
-    const report = await bridgeInto(path, api, { checkpoint }).run();
+    const report = await (await bridgeInto(path, api, { checkpoint })).run();
     expect(report.streams[0]).toMatchObject({ outcome: "done", added: 3 });
     expect(asked.map((query) => query.getAll("api_key"))).toEqual(Array(3).fill(["hush-hush-1"]));
     const kept = await queryFile(path, "SELECT cursor::VARCHAR AS cursor FROM early_bridge.checkpoints");

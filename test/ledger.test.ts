@@ -27,7 +27,9 @@ async function runOn(path: string) {
       { id: 4, at: "2026-10-05T00:00:00Z", beds: 5 },
     ],
   }));
-  const report = await openBridge({ from: fake.api, to: duckdb(path), name: "stays", schema: "stays" }).run();
+  const report = await (
+    await openBridge({ from: fake.api, to: duckdb(path), name: "stays", schema: "stays" })
+  ).run();
   return { report, asked: fake.log.map(({ query }) => query.get("since")) };
 }
 

@@ -37,7 +37,7 @@ async function carry(
     streams: { s: { get: "/s", key: "id", pages, ...stream } },
   });
   const api = connect(connector, {});
-  const report = await openBridge({ from: api, to: duckdb(database), name, schema: name }).run();
+  const report = await (await openBridge({ from: api, to: duckdb(database), name, schema: name })).run();
   await api.close();
   return report;
 }

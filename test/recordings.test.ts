@@ -121,12 +121,14 @@ describe("a recording of values that are stored as hashes", () => {
         });
         await using connection = connect(api, {}, options);
         const path = join(temporaryFolder(), "s.duckdb");
-        const report = await openBridge({
-          from: connection,
-          to: duckdb(path),
-          name: "b",
-          schema: "main",
-        }).run();
+        const report = await (
+          await openBridge({
+            from: connection,
+            to: duckdb(path),
+            name: "b",
+            schema: "main",
+          })
+        ).run();
         expect(report.streams[0]).toMatchObject({ outcome: "done", error: undefined, added: 3 });
         const guests = "SELECT s_id, phone, hut_phone FROM s_guests ORDER BY s_id";
         return [await queryFile(path, "SELECT id, email FROM s ORDER BY id"), await queryFile(path, guests)];

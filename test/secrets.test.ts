@@ -131,7 +131,7 @@ describe("no secret is shown", () => {
               retry: { tries: 2, baseMs: 1 },
             },
           );
-          const bridge = openBridge({ from: api, to: duckdb(path) });
+          const bridge = await openBridge({ from: api, to: duckdb(path) });
           const report = await bridge.run({ onEvent: (event) => shown.push(JSON.stringify(event)) });
           expect(report.outcome).toBe("failed");
           shown.push(JSON.stringify(report), String(report.error?.stack), String(report.error?.message));

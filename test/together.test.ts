@@ -26,7 +26,7 @@ describe("many small streams", () => {
             : [{ id: query.get("page"), kids: [{ n: loop }], [`x${loop}`]: 1 }],
       }));
       const checkpoint = { rows: 1 };
-      const report = await bridgeInto(path, api, { checkpoint }).run();
+      const report = await (await bridgeInto(path, api, { checkpoint })).run();
       const failed = report.streams.filter(({ outcome }) => outcome !== "done");
       expect(failed.map(({ error }) => error?.message)).toEqual([]);
     }
@@ -38,14 +38,14 @@ describe("many small streams", () => {
 describe("one bridge twice", () => {
   it("in one process runs once at a time, and says why", async () => {
     const path = join(temporaryFolder(), "twice.duckdb");
-    const open = () => {
+    const runOnce = async () => {
       const { api } = fakeApi({ get: "/s", key: "id" }, () => ({ body: [{ id: 1 }] }));
-      return bridgeInto(path, api);
+      return (await bridgeInto(path, api)).run();
     };
-    const both = await Promise.allSettled([open().run(), open().run()]);
+    const both = await Promise.allSettled([runOnce(), runOnce()]);
     const told = both.flatMap((each) => (each.status === "rejected" ? [each.reason] : []));
     expect(told).toMatchObject([{ code: "BRIDGE_RUNNING", hint: expect.stringContaining("--wait") }]);
-    expect((await open().run()).outcome).toBe("done");
+    expect((await runOnce()).outcome).toBe("done");
     const outcomes = await queryFile(path, "SELECT DISTINCT outcome FROM early_bridge.runs");
     expect(outcomes).toEqual([{ outcome: "done" }]);
   });
@@ -103,7 +103,7 @@ describe("the history", () => {
       path === "/s" ? { body: Array.from({ length: 80 }, (_, i) => ({ id: i })) } : { status: 404 },
     );
     const notices: string[] = [];
-    const bridge = bridgeInto(join(temporaryFolder(), "n.duckdb"), api);
+    const bridge = await bridgeInto(join(temporaryFolder(), "n.duckdb"), api);
     await bridge.run({ onEvent: (event) => event.type === "notice" && notices.push(event.message) });
     expect(notices).toHaveLength(4);
     expect(notices[3]).toBe(`77 more like this one: ${notices[0]}`);

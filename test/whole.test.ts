@@ -472,11 +472,11 @@ describe("tables", () => {
     const folder = temporaryFolder();
     const path = join(folder, "new.duckdb");
     symlinkSync(folder, join(folder, "link"));
-    const one = (name: string, way: string) => {
+    const one = async (name: string, way: string) => {
       const { api } = fakeApi({ streams: { [name]: { get: `/${name}`, key: "id" } } }, () => ({
         body: items(3),
       }));
-      return openBridge({ from: api, to: duckdb(way), name, schema: name }).run();
+      return (await openBridge({ from: api, to: duckdb(way), name, schema: name })).run();
     };
     const ways = [
       path,

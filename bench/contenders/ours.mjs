@@ -20,7 +20,7 @@ const connector = defineConnector({
 
 await measured(async () => {
   const api = connect(connector, {});
-  const report = await openBridge({ from: api, to: duckdb(database) }).run();
+  const report = await (await openBridge({ from: api, to: duckdb(database) })).run();
   await api.close();
   if (report.error !== undefined) throw report.error;
   const [stream] = report.streams;

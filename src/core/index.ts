@@ -27,7 +27,8 @@ export { backOffMs, RETRY_DEFAULTS, type RetryPolicy } from "./pace/retry-policy
 export type { ColumnBatch, TableBatch } from "./shape/batch.js";
 export { type ColumnType, formatColumnType, parseColumnType } from "./shape/column-type.js";
 export { ExactNumber, parseExactJson, stringifyExact } from "./shape/exact-json.js";
-export { type Issue, Shape, type Shaped, type ShapeSpec } from "./shape/shape.js";
+export { Shape } from "./shape/shape.js";
+export type { Issue, Shaped, ShapeSpec } from "./shape/shaped.js";
 export type { ColumnRule, ColumnSchema, TableSchema } from "./shape/table-shape.js";
 export { type CompiledRequest, type CompiledStream, compileStream } from "./stream/compile-stream.js";
 export {

@@ -109,7 +109,7 @@ class ProjectReader {
     const api = await this.openAccount(from, options, ["bridges", name, "from"]);
     this.checkStreams(name, streams, api.connector);
     const warehouse = other ?? (await this.warehouse(to, ["bridges", name, "to"]));
-    const bridge = openBridge({ from: api, to: warehouse, name, schema, streams, checkpoint });
+    const bridge = await openBridge({ from: api, to: warehouse, name, schema, streams, checkpoint });
     return { bridge, api, close: () => api.close() };
   }
 

@@ -64,10 +64,13 @@ export interface ApiInside {
   readonly gate: PaceGate;
   /** what the API said last of the requests left in its limit */
   requestsLeft(): number | undefined;
-  /** @throws BridgeError CONFIG_UNKNOWN_NAME */
-  stream(name: string): CompiledStream;
+  /**
+   * What is known of a stream; it may have to be asked of the API first.
+   * @throws BridgeError CONFIG_UNKNOWN_NAME
+   */
+  stream(name: string): Promise<CompiledStream>;
   /** A stream as one run asks it: its parts, and the pages of each. */
-  openStream(stream: string, options: AskOptions): StreamAsk;
+  openStream(stream: string, options: AskOptions): Promise<StreamAsk>;
   /** Now, as the slower of our clock and the API's shows it; ms since 1970. */
   cautiousNow(): number;
   /** Begins a run: its retry budget is whole. */

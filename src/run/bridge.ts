@@ -54,10 +54,10 @@ export interface Bridge {
 }
 
 /**
- * Joins an API and a warehouse.
+ * Joins an API and a warehouse. What streams are may have to be asked of the API first.
  * @throws BridgeError CONFIG_INVALID, CONFIG_UNKNOWN_KEY, CONFIG_UNKNOWN_NAME
  */
-export function openBridge(options: BridgeOptions): Bridge {
+export async function openBridge(options: BridgeOptions): Promise<Bridge> {
   const { to: warehouse } = options;
   const api = insideOf(options.from);
   const { connector } = api;
@@ -70,7 +70,7 @@ export function openBridge(options: BridgeOptions): Bridge {
   );
   const streams = new Map<string, WriteMode>();
   for (const [stream, { write }] of Object.entries(chosen))
-    streams.set(stream, writeMode(api, name, stream, write));
+    streams.set(stream, await writeMode(api, name, stream, write));
   const checkpoint = { rows: rule.rows, everyMs: durationMs(rule.every) };
   return {
     name,
@@ -105,8 +105,13 @@ function allStreams(api: ApiInside): Record<string, { write?: WriteMode }> {
   return Object.fromEntries(Object.keys(api.connector.streams).map((stream) => [stream, {}]));
 }
 
-function writeMode(api: ApiInside, bridge: string, stream: string, write: WriteMode | undefined): WriteMode {
-  const { key } = api.stream(stream);
+async function writeMode(
+  api: ApiInside,
+  bridge: string,
+  stream: string,
+  write: WriteMode | undefined,
+): Promise<WriteMode> {
+  const { key } = await api.stream(stream);
   if (write === undefined) return key.length > 0 ? "upsert" : "replace";
   if (WRITE_METHODS[write].needsKey && key.length === 0) {
     throw new BridgeError(

@@ -10,11 +10,11 @@
  */
 
 import pLimit from "p-limit";
-import type { ShapedSlice } from "../core/ask/read-page.js";
 import type { WriteMethod } from "../core/define/write-method.js";
 import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import { Shape } from "../core/shape/shape.js";
+import type { Shaped } from "../core/shape/shaped.js";
 import { checkFirstPage, unheededFilter } from "../core/stream/check-first-page.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import type { CursorSpan, SavedCursor } from "../core/track/cursor.js";
@@ -80,8 +80,8 @@ function outcomeOf({ kind }: BridgeError): RunOutcome {
 }
 
 class Carrier {
-  private readonly stream: CompiledStream;
-  private readonly ask: StreamAsk;
+  private stream!: CompiledStream;
+  private ask!: StreamAsk;
   private readonly tally = newTally();
   /** pages are taken, and checkpoints begun, one at a time */
   private readonly inTurn = pLimit(1);
@@ -100,19 +100,8 @@ class Carrier {
   private checkpoints!: Checkpointer;
 
   constructor(private readonly options: CarryOptions) {
-    const { api, stream, signal, onEvent, startedAtMs } = options;
-    this.stream = api.stream(stream);
+    const { stream, onEvent } = options;
     this.notices = new Notices((message) => onEvent({ type: "notice", stream, message }));
-    const stopping = AbortSignal.any([signal, this.stop.signal]);
-    // every request under way listens to it
-    api.expectListeners(stopping, this.stop.signal);
-    this.ask = api.openStream(stream, {
-      tally: this.tally,
-      signal: stopping,
-      nowMs: startedAtMs,
-      onEvent: (event) =>
-        event.type === "notice" ? this.notice(event.message) : onEvent({ ...event, stream }),
-    });
   }
 
   async carry(): Promise<void> {
@@ -123,8 +112,12 @@ class Carrier {
       const strange = this.totals.strangeValues(this.ask.cursorField);
       if (strange !== undefined) this.notice(strange);
       if (cursors.size === 0 && this.totals.records === 0) this.tellNothing();
-      await this.inTurn(() => this.loading(this.checkpoints.finish()));
-      this.totals.checkSums(this.counts);
+      await this.inTurn(async () => {
+        // columns and tables that are declared are there, though nothing may have come
+        await this.add(this.shape.shapeRecords([]));
+        await this.loading(this.checkpoints.finish());
+      });
+      this.totals.checkSums(this.counts, this.options.write.buildsBeside);
     } catch (error) {
       await this.keepWhatWasRead();
       throw error;
@@ -166,7 +159,9 @@ class Carrier {
   /** Opens the load and the shape; the cursors that count are given back. */
   private async open(): Promise<Map<string, SavedCursor>> {
     const { session, bridge, schema, write, run, startedAtMs, rootTables } = this.options;
-    const { name, key, columns } = this.stream;
+    this.ask = await this.openAsk();
+    this.stream = this.ask.stream;
+    const { name, key, columns, isRemoval } = this.stream;
     const { ledger, names } = session;
     const rootTable = snakeCase(name);
     const of = { run, bridge, stream: name, schema, rootTable, write, loadedAtMs: startedAtMs };
@@ -175,7 +170,7 @@ class Carrier {
     const others = await ledger.otherTables(schema, bridge, name);
     const takenTables = new Set([...rootTables, ...others]);
     takenTables.delete(rootTable);
-    this.shape = new Shape({ stream: name, key, columns, names, takenTables }, known);
+    this.shape = new Shape({ stream: name, key, columns, names, takenTables, isRemoval }, known);
     this.checkpoints = this.openCheckpointer();
     if (!write.keepsCursor) return new Map();
     if (this.options.cursors !== undefined) return new Map(Object.entries(this.options.cursors));
@@ -193,6 +188,20 @@ class Carrier {
       );
     }
     return new Map();
+  }
+
+  private openAsk(): Promise<StreamAsk> {
+    const { api, stream, signal, onEvent, startedAtMs } = this.options;
+    const stopping = AbortSignal.any([signal, this.stop.signal]);
+    // every request under way listens to it
+    api.expectListeners(stopping, this.stop.signal);
+    return api.openStream(stream, {
+      tally: this.tally,
+      signal: stopping,
+      nowMs: startedAtMs,
+      onEvent: (event) =>
+        event.type === "notice" ? this.notice(event.message) : onEvent({ ...event, stream }),
+    });
   }
 
   private async readAll(cursors: ReadonlyMap<string, SavedCursor>): Promise<void> {
@@ -311,12 +320,13 @@ class Carrier {
     return span;
   }
 
-  private async add({ batches, issues }: ShapedSlice): Promise<number> {
+  private async add(shaped: Shaped): Promise<number> {
+    const { batches, issues } = shaped;
     const { stream, onEvent } = this.options;
     for (const note of this.shape.takeNotes()) this.notice(note);
     const changed = this.shape.version !== this.shapeVersion;
     this.shapeVersion = this.shape.version;
-    await this.load.add(batches, issues, changed ? this.shape.schema() : undefined);
+    await this.load.add(shaped, changed ? this.shape.schema() : undefined);
     for (const { reason, path, message } of issues)
       onEvent({ type: "quarantined", stream, reason, path, message });
     return this.totals.takeRows(batches, issues.length);

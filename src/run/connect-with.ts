@@ -89,7 +89,7 @@ export function connectWith<C extends Connector>(
     await transport.close();
   };
   const streams = new Map<string, CompiledStream>();
-  const stream = (name: string) => {
+  const stream = async (name: string) => {
     const compiled = streams.get(name) ?? compileNamed(connector, name);
     streams.set(name, compiled);
     return compiled;
@@ -119,7 +119,7 @@ export function connectWith<C extends Connector>(
     gate,
     requestsLeft: () => gate.left,
     stream,
-    openStream: (name, askOptions) => new StreamAsk(shared, stream(name), askOptions),
+    openStream: async (name, askOptions) => new StreamAsk(shared, await stream(name), askOptions),
     cautiousNow: () => clock.now() - exchange.behindMs(),
     beginRun: () => exchange.beginRun(),
     reach: (signal) => {
@@ -145,8 +145,10 @@ function publicApi(inside: ApiInside, close: () => Promise<void>): Api {
   const api: Api = {
     connector,
     account: { name: account.name, baseUrl: account.baseUrl },
-    pages: (name, { since, position, tally = newTally(), signal, onEvent } = {}) =>
-      everyPage(inside.openStream(name, { tally, signal, onEvent }), { since, position, once: true }),
+    async *pages(name, { since, position, tally = newTally(), signal, onEvent } = {}) {
+      const ask = await inside.openStream(name, { tally, signal, onEvent });
+      yield* everyPage(ask, { since, position, once: true });
+    },
     async *records<Item>(name: string, pagesOptions: PagesOptions = {}) {
       for await (const page of api.pages(name, pagesOptions)) yield* page.records as readonly Item[];
     },

@@ -24,8 +24,8 @@ export interface StreamPlan extends Described {
 export async function planBridge(bridge: Bridge, of: Api): Promise<StreamPlan[]> {
   const api = insideOf(of);
   const saved = await readCursors(bridge);
-  return [...bridge.streams].map(([name, write]) => {
-    const stream = api.stream(name);
+  const plans = [...bridge.streams].map(async ([name, write]) => {
+    const stream = await api.stream(name);
     const cursors =
       (WRITE_METHODS[write].keepsCursor ? saved.get(name) : undefined) ?? new Map<string, SavedCursor>();
     const nowMs = api.clock.now();
@@ -45,6 +45,7 @@ export async function planBridge(bridge: Bridge, of: Api): Promise<StreamPlan[]>
       ...describeStream(stream, { since, windows, parts }),
     };
   });
+  return Promise.all(plans);
 }
 
 async function readCursors(bridge: Bridge): Promise<Map<string, Map<string, SavedCursor>>> {

@@ -137,14 +137,14 @@ async function checkStream(
   name: string,
   signal: AbortSignal | undefined,
 ): Promise<string | Found> {
-  const stream = api.stream(name);
+  const stream = await api.stream(name);
   if (stream.definition.report !== undefined) return "comes as a report: a probe submits none";
   const notices: string[] = [];
   const onEvent = (event: AskEvent) => {
     if (event.type === "notice") notices.push(event.message);
   };
   const nowMs = api.clock.now();
-  const ask = api.openStream(name, { tally: newTally(), signal, onEvent, nowMs });
+  const ask = await api.openStream(name, { tally: newTally(), signal, onEvent, nowMs });
   const field = ask.cursorField;
   const since = startValue(stream.cursor?.start, nowMs);
   let result: string | Found | undefined;

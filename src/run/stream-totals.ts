@@ -41,16 +41,18 @@ export class StreamTotals {
   }
 
   /**
-   * What came is in the tables, in quarantine, or was left out: nothing else may happen to a record.
+   * What came is in the tables, in quarantine, told of what is gone, or was left out: nothing else may happen to a
+   * record. `replaced`: rows were removed because they did not come again.
    * @throws BridgeError INCOMPLETE
    */
-  checkSums({ added, changed, unchanged, doubled }: RowCounts): void {
+  checkSums({ added, changed, unchanged, removed, doubled }: RowCounts, replaced: boolean): void {
     const { received, leftOut, quarantined } = this;
-    const accounted = added + changed + unchanged + doubled + leftOut + quarantined;
+    const told = replaced ? 0 : removed;
+    const accounted = added + changed + unchanged + told + doubled + leftOut + quarantined;
     if (accounted === received) return;
     throw new BridgeError(
       "INCOMPLETE",
-      `${received} records came, and ${accounted} are accounted for: ${added} added, ${changed} changed, ${unchanged} unchanged, ${doubled} doubled, ${leftOut} left out, ${quarantined} in quarantine.`,
+      `${received} records came, and ${accounted} are accounted for: ${added} added, ${changed} changed, ${unchanged} unchanged, ${told} removed, ${doubled} doubled, ${leftOut} left out, ${quarantined} in quarantine.`,
       { hint: "This is a fault of early-bridge itself; please report it." },
     );
   }

@@ -8,9 +8,8 @@
  */
 
 import type { WriteMethod } from "../core/define/write-method.js";
-import type { TableBatch } from "../core/shape/batch.js";
 import type { NameRules } from "../core/shape/naming.js";
-import type { Issue, KnownColumn } from "../core/shape/shape.js";
+import type { KnownColumn, Shaped } from "../core/shape/shaped.js";
 import type { TableSchema } from "../core/shape/table-shape.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 
@@ -62,7 +61,7 @@ export interface RowCounts {
   readonly changed: number;
   /** came again, and were as they stood */
   readonly unchanged: number;
-  /** no longer given by the API (replace only) */
+  /** told to be gone, or (replace only) no longer given by the API */
   readonly removed: number;
   /** records that came more than once between two checkpoints: the last one counts */
   readonly doubled: number;
@@ -121,12 +120,11 @@ export interface StreamLoad {
   readonly missing: readonly string[];
   /** rows of all tables waiting for the next checkpoint */
   readonly waitingRows: number;
-  /** Takes a page. `schema` is given when it has changed since the last call. Rows are copied. */
-  add(
-    batches: readonly TableBatch[],
-    issues: readonly Issue[],
-    schema: readonly TableSchema[] | undefined,
-  ): Promise<void>;
+  /**
+   * Takes a page. `schema` is given when it has changed since the last call. Rows are copied. Of a record that came and
+   * is also among those removed, what was told of it last counts.
+   */
+  add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void>;
   /** Commits what is waiting. Rows may be added while it is under way; they belong to the next one. */
   checkpoint(entry: CheckpointEntry): Promise<Committed>;
   /** The last checkpoint of a stream that was read to its end; `replace` swaps its tables in. */
@@ -157,7 +155,8 @@ export interface ErrorRecord {
 
 /**
  * A stream's part in a run, as the ledger keeps it. Times are in ms. Of a stream that was read to its end, `received`
- * is the sum of what was added, changed, the same, left out, quarantined and doubled.
+ * is the sum of what was added, changed, unchanged, removed on being told (not by `replace`), left out, quarantined and
+ * doubled.
  */
 export interface StreamRecord extends RowCounts {
   readonly stream: string;

@@ -12,7 +12,11 @@ type StreamInput = ConnectorInput["streams"][string];
 const HOUR = 3_600_000;
 
 /** A bridge of an API into a file, as tests mostly want it: tables in the schema main. */
-export function bridgeInto(path: string, api: Api, options: Omit<BridgeOptions, "from" | "to"> = {}): Bridge {
+export async function bridgeInto(
+  path: string,
+  api: Api,
+  options: Omit<BridgeOptions, "from" | "to"> = {},
+): Promise<Bridge> {
   return openBridge({ from: api, to: duckdb(path), name: "b", schema: "main", ...options });
 }
 
@@ -28,7 +32,7 @@ export function carried(stream: StreamInput, answer: (asked: Asked) => Answered,
       const fake = fakeApi({ streams: { s: stream }, api: { rate_limit: { concurrency: 2 } } }, answer);
       await fake.clock.sleep(HOUR * runs++);
       const checkpoint = checkpointRows === undefined ? undefined : { rows: checkpointRows };
-      const bridge = bridgeInto(database, fake.api, { checkpoint, ...options });
+      const bridge = await bridgeInto(database, fake.api, { checkpoint, ...options });
       const report = await bridge.run({ onEvent: (event) => events.push(event) });
       const asked = fake.log.map(
         ({ path, query }) => `${path}${query.size === 0 ? "" : `?${decodeURIComponent(String(query))}`}`,

@@ -12,7 +12,8 @@ import type { Condition } from "../language/condition.js";
 import type { JsonPath } from "../language/plain-path.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
 import { isPlainObject } from "../shape/exact-json.js";
-import type { Issue, Shape, Shaped } from "../shape/shape.js";
+import type { Shape } from "../shape/shape.js";
+import type { Issue, Shaped } from "../shape/shaped.js";
 import { apiWords, saysFailed } from "./api-words.js";
 
 /** Where a value of the envelope is: in the body or in a header. */
@@ -34,6 +35,8 @@ export interface RecordRules {
   readonly where?: Condition | undefined;
   readonly keep?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
   readonly add: Readonly<Record<string, unknown>>;
+  /** what only tells that a record is gone is judged by no rule */
+  readonly isRemoval?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
 }
 
 /** A response as it came; headers by lower-case name. */
@@ -120,7 +123,7 @@ function* shapeSlices(
     const slice = records.length <= SLICE ? records : records.slice(from, from + SLICE);
     const shaped = shape.shapeRecords(slice);
     const all = from === 0 && issues.length > 0 ? [...issues, ...shaped.issues] : shaped.issues;
-    yield { batches: shaped.batches, issues: all, records: slice };
+    yield { ...shaped, issues: all, records: slice };
   }
 }
 
@@ -131,11 +134,15 @@ export function withRecords(page: PageRead, records: readonly unknown[]): PageRe
 
 /** The page with the rules applied: fields added, records left out; what no rule can judge goes to quarantine. */
 export function applyRules(page: PageRead, rules: RecordRules): PageRead {
-  const { where, keep, add } = rules;
+  const { where, keep, add, isRemoval } = rules;
   if (where === undefined && keep === undefined && Object.keys(add).length === 0) return page;
   const issues: Issue[] = [];
   const records: unknown[] = [];
   for (const raw of page.records) {
+    if (isPlainObject(raw) && isRemoval?.(raw) === true) {
+      records.push(raw);
+      continue;
+    }
     // a copy: the page's own records are compared with the next page's
     const record = isPlainObject(raw) ? { ...raw, ...add } : raw;
     try {

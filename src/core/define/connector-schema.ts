@@ -259,6 +259,8 @@ export interface StreamCode {
   readonly next?: (page: PageSeen) => string | { readonly link: string } | undefined;
   /** Whether a record is kept. */
   readonly keep?: (record: Readonly<Record<string, unknown>>) => boolean;
+  /** Whether a record only tells that one is gone: the row with its key, and its children, are removed. Needs a key. */
+  readonly gone?: (record: Readonly<Record<string, unknown>>) => boolean;
 }
 
 /** What a connector in TypeScript can do and a file cannot say. */

@@ -72,8 +72,14 @@ export function defineConnector<
   code?: ConnectorCode,
 ): DefinedConnector<Stream, Settings> {
   const connector = checkConnector(input, codeSource("defineConnector"));
-  for (const name of Object.keys(code?.streams ?? {})) {
-    if (connector.streams[name] !== undefined) continue;
+  for (const [name, { gone }] of Object.entries(code?.streams ?? {})) {
+    const stream = connector.streams[name];
+    if (stream !== undefined && gone !== undefined && stream.key === undefined)
+      throw new BridgeError("CONFIG_INVALID", `Stream ${name} tells what is gone, but has no key.`, {
+        where: { stream: name },
+        hint: "Give the stream a key: what is gone is found by it.",
+      });
+    if (stream !== undefined) continue;
     throw new BridgeError(
       "CONFIG_UNKNOWN_NAME",
       `There are functions for a stream ${name}, which is not declared.`,

@@ -4,7 +4,8 @@ import { type ReadTables, readBatches } from "../../../test/support/batches.js";
 import { parseColumnType } from "./column-type.js";
 import { decimalParts, parseExactJson } from "./exact-json.js";
 import { parsePath } from "./naming.js";
-import { type KnownColumn, Shape } from "./shape.js";
+import { Shape } from "./shape.js";
+import type { KnownColumn } from "./shaped.js";
 import type { ColumnRule } from "./table-shape.js";
 
 function newShape(
@@ -34,6 +35,48 @@ function shaped(pages: unknown[][], shape = newShape()): ReadTables {
 function typeOf(values: unknown[]): string | undefined {
   return shaped([values.map((value, id) => ({ id, value }))]).stays?.types.value;
 }
+
+describe("columns whose type is declared", () => {
+  const columns = { when: { type: { kind: "date" } }, "bags[*].kg": { type: { kind: "int64" } } } as const;
+  const namesOf = (shape: Shape) =>
+    shape.schema().map((table) => [table.name, table.columns.map(({ name }) => name)]);
+
+  it("are there before the first record, their tables as well", () => {
+    const shape = newShape({ columns: { ...columns, id: { type: { kind: "int64" } } } });
+    expect(shape.shapeRecords([])).toEqual({ batches: [], removed: undefined, issues: [] });
+    expect(namesOf(shape)).toEqual([
+      ["stays", ["id", "when"]],
+      ["stays_bags", ["stays_id", "eb_position", "kg"]],
+    ]);
+  });
+
+  it("stand where the records have them, and behind the others where they have not", () => {
+    const shape = newShape({ columns: { late: { type: { kind: "text" } }, when: columns.when } });
+    shape.shapeRecords([{ id: 1, when: "2026-01-05", note: "x" }]);
+    expect(namesOf(shape)).toEqual([["stays", ["id", "when", "note", "late"]]]);
+  });
+});
+
+describe("records that tell of what is gone", () => {
+  it("become keys alone, which have a say in the key's type", () => {
+    const { spec } = newShape();
+    const shape = new Shape({ ...spec, isRemoval: (record) => record.state === "deleted" });
+    shape.shapeRecords([{ id: 1, n: 5 }]);
+    const { batches, removed, issues } = shape.shapeRecords([
+      { id: 2, n: 6 },
+      { id: "b", state: "deleted", n: "not looked at" },
+      { state: "deleted" },
+    ]);
+    expect(batches).toHaveLength(1);
+    expect(batches[0]?.rows).toBe(1);
+    expect(removed).toMatchObject({ table: "stays", rows: 1, recordOf: Int32Array.of(1) });
+    expect(removed?.columns).toEqual([
+      expect.objectContaining({ name: "id", type: { kind: "text" }, texts: ["b"] }),
+    ]);
+    expect(issues).toEqual([expect.objectContaining({ reason: "key_missing" })]);
+    expect(shape.schema()[0]?.columns.map(({ type }) => type.kind)).toEqual(["text", "int64"]);
+  });
+});
 
 describe("flattening", () => {
   it("makes columns of nested objects, child tables of lists of objects, json of other lists", () => {

@@ -3,14 +3,22 @@
 import { typeName } from "../errors.js";
 import type { ColumnBatch, TableBatch } from "./batch.js";
 import { classifyColumn } from "./classify.js";
-import { type ColumnType, formatColumnType, type Seen, sameSeen, sameType } from "./column-type.js";
+import { formatColumnType, sameSeen, sameType } from "./column-type.js";
 import { encodeColumn, scalarText } from "./encode.js";
 import { ExactNumber, isPlainObject, stringifyExact } from "./exact-json.js";
 import { type FieldSteps, hashedAt, hashedPaths, hashText, hashValue } from "./hashed-values.js";
 import { formatPath, type NameRules, nameForPath, parsePath, snakeCase } from "./naming.js";
 import { getByPath } from "./path-get.js";
 import {
-  type ColumnRole,
+  type Issue,
+  type KnownColumn,
+  POSITION_COLUMN,
+  RESERVED,
+  ROW_ID_COLUMN,
+  type Shaped,
+  type ShapeSpec,
+} from "./shaped.js";
+import {
   type ColumnRule,
   ColumnShape,
   type FieldNode,
@@ -23,58 +31,6 @@ import {
 } from "./table-shape.js";
 import { MOST_LEVELS, type ShapeGrowth, TooDeep, Walk } from "./walk.js";
 
-export interface ShapeSpec {
-  readonly stream: string;
-  /** paths of the key's fields; empty where a record has none */
-  readonly key: readonly (readonly string[])[];
-  /** rules by path, as `formatPath` writes it */
-  readonly columns: ReadonlyMap<string, ColumnRule>;
-  readonly names: NameRules;
-  /** table names that belong to others in the same schema */
-  readonly takenTables: ReadonlySet<string>;
-}
-
-/** A column that the ledger remembers from earlier runs. */
-export interface KnownColumn {
-  readonly table: string;
-  readonly tablePath: string;
-  readonly name: string;
-  readonly path: string;
-  readonly role: ColumnRole;
-  readonly type: ColumnType;
-  readonly seen: Seen;
-}
-
-/** Why a record cannot become rows. It is kept whole, in quarantine. */
-export interface Issue {
-  readonly reason: "not_an_object" | "key_missing" | "type_mismatch" | "not_judged" | "too_deep";
-  readonly path: string;
-  readonly message: string;
-  readonly record: unknown;
-}
-
-export interface Shaped {
-  readonly batches: readonly TableBatch[];
-  readonly issues: readonly Issue[];
-}
-
-/** Columns that the warehouse adds to every row: no data column may take their names. */
-export const RUN_COLUMN = "eb_run";
-export const LOADED_COLUMN = "eb_loaded_at";
-export const ROW_ID_COLUMN = "eb_row_id";
-export const POSITION_COLUMN = "eb_position";
-/** Names that are ours now, or will be when deletions and versions are kept: no data column may take them. */
-const RESERVED = [
-  RUN_COLUMN,
-  LOADED_COLUMN,
-  ROW_ID_COLUMN,
-  POSITION_COLUMN,
-  MORE_COLUMN,
-  "eb_deleted_at",
-  "eb_valid_from",
-  "eb_valid_to",
-];
-
 export class Shape implements ShapeGrowth {
   readonly tables: TableShape[] = [];
   /** what to tell of the data's form, until somebody takes it */
@@ -82,10 +38,13 @@ export class Shape implements ShapeGrowth {
   /** counts up whenever a table, a column or a type changes */
   version = 0;
   private readonly keyColumns: ColumnShape[];
+  /** keys of records that are gone; its columns follow those of the stream's own table */
+  private readonly removed: TableShape;
   private readonly takenTables: Set<string>;
   private readonly hashed: readonly FieldSteps[];
   /** paths that the connector says something of, and those that lead there */
   private readonly declared: ReadonlySet<string>;
+  private declaredAll = false;
   /** records without a key so far */
   private keyless = 0;
 
@@ -109,6 +68,9 @@ export class Shape implements ShapeGrowth {
             field.column ??= root.addDataColumn(parts, field.rule, knownName);
             return field.column;
           });
+    this.removed = new TableShape(name, [], spec.names, []);
+    for (const key of this.keyColumns)
+      this.removed.addColumn(new ColumnShape(key.name, key.path, "data", key.rule, key));
     for (const column of known) this.restore(column);
   }
 
@@ -146,7 +108,12 @@ export class Shape implements ShapeGrowth {
       if (!again) this.checkDeclared(records, skip, issues);
       again ||= issues.length > found;
     } while (again);
-    return { batches: this.encodeTables(), issues: this.hidden(issues) };
+    this.declareColumns();
+    // what was removed has a say in the key's type
+    for (const [i, column] of this.removed.columns.entries())
+      this.learnType(this.keyColumns[i]!, column.values);
+    const batches = this.tables.flatMap((table) => this.encodeTable(table) ?? []);
+    return { batches, removed: this.encodeTable(this.removed), issues: this.hidden(issues) };
   }
 
   /** What there is to tell of the data's form since the last call. */
@@ -170,8 +137,9 @@ export class Shape implements ShapeGrowth {
 
   /** Whether a record turned out to nest too deep: then the others are to be walked again without it. */
   private walkRecords(records: readonly unknown[], skip: Set<number>, issues: Issue[]): boolean {
-    for (const table of this.tables) table.clearRows();
+    for (const table of this.everyTable()) table.clearRows();
     const root = this.tables[0]!;
+    const { isRemoval } = this.spec;
     for (let i = 0; i < records.length; i++) {
       if (skip.has(i)) continue;
       const record = records[i];
@@ -190,6 +158,12 @@ export class Shape implements ShapeGrowth {
           message: `the key field ${key} has no value`,
           record,
         });
+        continue;
+      }
+      if (isRemoval?.(record) === true) {
+        const row = this.removed.rows;
+        this.removed.recordOf.push(i);
+        for (let k = 0; k < key.length; k++) this.removed.columns[k]!.put(row, key[k]);
         continue;
       }
       const row = root.rows;
@@ -231,7 +205,7 @@ export class Shape implements ShapeGrowth {
 
   /** Adds to `skip` the records whose values do not fit a declared type. */
   private checkDeclared(records: readonly unknown[], skip: Set<number>, issues: Issue[]): void {
-    for (const table of this.tables) {
+    for (const table of this.everyTable()) {
       for (const column of table.columns) {
         const { type } = column.rule;
         if (type === undefined || column.role !== "data" || type.kind === "text" || type.kind === "json")
@@ -250,35 +224,46 @@ export class Shape implements ShapeGrowth {
     }
   }
 
-  private encodeTables(): TableBatch[] {
-    const batches: TableBatch[] = [];
-    for (const table of this.tables) {
-      for (const { field, row } of table.emptyLists) {
-        if (field.column !== undefined && field.column.values[row] === undefined) field.column.put(row, []);
-      }
-      const columns: ColumnBatch[] = [];
-      for (const column of table.columns) {
-        this.learnType(column);
-        if (column.type === undefined || table.rows === 0) continue;
-        columns.push(
-          column.encoded ?? encodeColumn(column.name, column.type, column.values, table.rows).column,
-        );
-      }
-      if (table.rows === 0) continue;
-      batches.push({
-        table: table.name,
-        rows: table.rows,
-        recordOf: Int32Array.from(table.recordOf),
-        columns,
-      });
-    }
-    return batches;
+  private everyTable(): readonly TableShape[] {
+    return [...this.tables, this.removed];
   }
 
-  private learnType(column: ColumnShape): void {
+  /** Columns whose type is declared are there from the first page on, whatever comes. */
+  private declareColumns(): void {
+    if (this.declaredAll) return;
+    this.declaredAll = true;
+    for (const [path, { type, skip }] of this.spec.columns) {
+      const parts = parsePath(path);
+      if (type === undefined || skip === true || parts === undefined) continue;
+      const list = parts.lastIndexOf("[*]") + 1;
+      if (list === parts.length) continue;
+      const table = this.tableAt(parts.slice(0, list));
+      const field = this.fieldAt(table, parts.slice(table.parts.length));
+      if (field.column === undefined) this.addFieldColumn(table, field);
+    }
+  }
+
+  /** The table's rows of this page; undefined where it has none. */
+  private encodeTable(table: TableShape): TableBatch | undefined {
+    for (const { field, row } of table.emptyLists) {
+      if (field.column !== undefined && field.column.values[row] === undefined) field.column.put(row, []);
+    }
+    const columns: ColumnBatch[] = [];
+    for (const column of table.columns) {
+      this.learnType(column);
+      if (column.type === undefined || table.rows === 0) continue;
+      columns.push(
+        column.encoded ?? encodeColumn(column.name, column.type, column.values, table.rows).column,
+      );
+    }
+    if (table.rows === 0) return undefined;
+    return { table: table.name, rows: table.rows, recordOf: Int32Array.from(table.recordOf), columns };
+  }
+
+  private learnType(column: ColumnShape, values: readonly unknown[] = column.values): void {
     const { type, seen } = column;
     if (column.source !== undefined) column.type = column.source.type;
-    else if (column.rule.type === undefined) column.learn(classifyColumn(column.values, column.seen));
+    else if (column.rule.type === undefined) column.learn(classifyColumn(values, column.seen));
     // what was seen decides later widenings: the ledger must learn of it even where the type stays
     if (!sameType(type, column.type) || !sameSeen(seen, column.seen)) this.version++;
   }
@@ -368,7 +353,8 @@ export class Shape implements ShapeGrowth {
     if (field.rule.type === undefined) field.column.learn(known.seen);
   }
 
-  private tableAt(parts: readonly string[], name: string): TableShape {
+  /** The table of the lists that a path leads through; they are made where they are new, the last by a name. */
+  private tableAt(parts: readonly string[], name?: string): TableShape {
     let table = this.tables[0]!;
     let from = 0;
     for (let at = 0; at < parts.length; at++) {

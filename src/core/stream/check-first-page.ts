@@ -3,7 +3,7 @@
 import type { ShapedSlice } from "../ask/read-page.js";
 import { BridgeError, typeName } from "../errors.js";
 import { isPlainObject } from "../shape/exact-json.js";
-import type { Issue } from "../shape/shape.js";
+import type { Issue } from "../shape/shaped.js";
 import type { CursorSpan } from "../track/cursor.js";
 import type { CursorField } from "../track/cursor-field.js";
 import { compareCursors, KIND_WORDS, valueOfKind } from "../track/cursor-value.js";

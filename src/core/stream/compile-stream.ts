@@ -15,6 +15,7 @@ import type {
 } from "../define/ask-schema.js";
 import type { Connector, StreamCode, StreamDefinition } from "../define/connector-schema.js";
 import { measureGroups } from "../define/measure-groups.js";
+import { callOwn } from "../errors.js";
 import { type Condition, compileCondition } from "../language/condition.js";
 import { compileJsonPath } from "../language/json-path.js";
 import type { JsonPath } from "../language/plain-path.js";
@@ -65,6 +66,8 @@ export interface CompiledStream {
   /** the measures of each request; one without any where the stream has none */
   readonly measures: readonly (readonly string[])[];
   readonly where: Condition | undefined;
+  /** whether a record only tells that one is gone */
+  readonly isRemoval: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
   readonly code: StreamCode | undefined;
 }
 
@@ -75,6 +78,8 @@ export function compileStream(
   definition: StreamDefinition,
 ): CompiledStream {
   const { key = [], report, where, expand } = definition;
+  const code = connector.code?.streams?.[name];
+  const { gone } = code ?? {};
   const cursor = compileCursor(definition.cursor);
   const records = [definition.records].flat();
   const asked = report === undefined ? definition : { ...definition, get: report.download.get ?? "/" };
@@ -115,7 +120,8 @@ export function compileStream(
       cursor?.field !== undefined && cursor.query === undefined && !namesInTemplate(definition).has("since"),
     measures: measureGroups(definition.dimensions, definition.measures, { stream: name }),
     where: where === undefined ? undefined : compileCondition(where, "record"),
-    code: connector.code?.streams?.[name],
+    isRemoval: gone && ((record) => callOwn("gone", { stream: name }, () => gone(record))),
+    code,
   };
 }
 

@@ -37,7 +37,7 @@ export interface AccountParts {
   withoutSecrets(address: string): string;
   /** sent with every request */
   readonly headers: Readonly<Record<string, string>>;
-  stream(name: string): CompiledStream;
+  stream(name: string): Promise<CompiledStream>;
   /** what it needs of the machine */
   readonly readFile: Ports["readFile"];
   readonly unpackFile: Ports["unpackFile"];
@@ -90,8 +90,8 @@ export class Asker {
   }
 
   /** The same run's way of asking for another stream. */
-  forStream(name: string): Asker {
-    return new Asker(this.shared, this.shared.stream(name), { ...this.options, nowMs: this.nowMs });
+  async forStream(name: string): Promise<Asker> {
+    return new Asker(this.shared, await this.shared.stream(name), { ...this.options, nowMs: this.nowMs });
   }
 
   where(part: Part = WHOLE_STREAM, page?: number): Where {

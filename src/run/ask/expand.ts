@@ -23,6 +23,7 @@ export async function expandPage(
 ): Promise<PageRead> {
   const { connector } = asker.shared;
   const expanded = async (record: unknown): Promise<unknown> => {
+    if (isPlainObject(record) && asker.stream.isRemoval?.(record) === true) return record;
     const own = fieldValues(expand, record);
     const link = expand.link === undefined ? undefined : getByPath(record, fieldParts(expand.link));
     if (own === undefined || (expand.link !== undefined && typeof link !== "string")) return record;

@@ -119,7 +119,7 @@ async function parentParts(
   atOnce: LimitFunction,
 ): Promise<Part[]> {
   const field = fieldReader(source.field);
-  const parent = openParent(asker.forStream(source.stream));
+  const parent = openParent(await asker.forStream(source.stream));
   const partsIn = async (part: Part) => {
     const found: Part[] = [];
     for await (const { records } of parent.pagesOf(part))

@@ -325,7 +325,7 @@ export class StreamAsk {
         typeof text === "string" ? (fillValue(text, values) ?? null) : text,
       ]),
     );
-    return { where, keep: own, add };
+    return { where, keep: own, add, isRemoval: this.stream.isRemoval };
   }
 
   /** Where the API has no filter for changes, what is older than the cursor is left out on our side. */

@@ -7,6 +7,9 @@ import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
 import type { NameRules } from "../../core/shape/naming.js";
+import { type LoadPorts, SqlLoad, type Standing } from "../sql/load.js";
+import type { StageSet } from "../sql/stage.js";
+import { NEXT_PREFIX } from "../sql/swap.js";
 import type {
   LoadOptions,
   SampleRow,
@@ -16,10 +19,9 @@ import type {
   WarehouseSession,
 } from "../warehouse.js";
 import { DuckLedger } from "./ledger.js";
-import { DuckLoad, type LoadPorts, NEXT_PREFIX } from "./load.js";
-import type { StandingTable } from "./merge-plan.js";
 import { type Lease, leaseFile } from "./open-files.js";
-import { FILE_DATABASE, schemaName, tableName } from "./types.js";
+import { StageTable } from "./stage.js";
+import { DUCKDB, FILE_DATABASE, schemaName, tableName } from "./types.js";
 
 /** DuckDB itself has no limit; this one keeps names readable. */
 const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
@@ -127,20 +129,30 @@ class DuckSession implements WarehouseSession {
   async openLoad(options: LoadOptions): Promise<StreamLoad> {
     if (this.readOnly) throw new BridgeError("INTERNAL", "the file is open for reading only");
     const ports: LoadPorts = {
-      connect: () => this.instance.connect(),
-      writing: this.writing,
-      ledger: this.ledger,
+      sql: DUCKDB,
+      writing: {
+        run: async (sql) => {
+          await this.writing.run(sql);
+        },
+        rows: async (sql) => (await this.writing.runAndReadAll(sql)).getRowObjectsJS(),
+      },
+      notes: this.ledger,
+      openStages: () => this.openStages(),
       inTurn: (work) => this.turns(work),
-      stageName: (table) => `${table}_${++this.stages}`,
     };
     return this.opening(async () => {
       await this.dropLeftovers(options.schema);
-      const { standing, missing } = await this.standingTables(options);
-      const gone = { fresh: !standing.has(options.rootTable), missing };
-      return options.write.buildsBeside
-        ? new DuckLoad(options, ports, new Map(), standing, gone)
-        : new DuckLoad(options, ports, standing, new Map(), gone);
+      return new SqlLoad(options, ports, await this.standingTables(options));
     });
+  }
+
+  /** DuckDB runs one query of a connection at a time: stages have one of their own. */
+  private async openStages(): Promise<StageSet> {
+    const connection = await this.instance.connect();
+    return {
+      stage: (table) => new StageTable(connection, `${table}_${++this.stages}`, table),
+      close: async () => connection.closeSync(),
+    };
   }
 
   async close(): Promise<void> {
@@ -200,12 +212,7 @@ class DuckSession implements WarehouseSession {
    * The stream's tables that the ledger knows: those that are there, and the names of those that are not.
    * @throws BridgeError TABLE_NOT_OURS where a table of the same name is not ours
    */
-  private async standingTables({
-    schema,
-    bridge,
-    stream,
-    rootTable,
-  }: LoadOptions): Promise<{ standing: Map<string, StandingTable>; missing: string[] }> {
+  private async standingTables({ schema, bridge, stream, rootTable }: LoadOptions): Promise<Standing> {
     const there = await this.columnsOf(schema);
     const standing = new Map<string, Map<string, ColumnType>>();
     const missing = new Set<string>();
@@ -226,7 +233,7 @@ class DuckSession implements WarehouseSession {
         },
       );
     }
-    return { standing, missing: [...missing] };
+    return { tables: standing, missing: [...missing] };
   }
 
   /** Drops what a broken-off `replace` left aside; once, before any load of this session builds its own. */

@@ -3,9 +3,10 @@
 import type { DuckDBConnection, DuckDBValue } from "@duckdb/node-api";
 import { BridgeError } from "../../core/errors.js";
 import { stringifyExact } from "../../core/shape/exact-json.js";
-import type { Issue, KnownColumn } from "../../core/shape/shape.js";
+import type { Issue, KnownColumn } from "../../core/shape/shaped.js";
 import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
 import type { SavedCursor } from "../../core/track/cursor.js";
+import type { LoadNotes } from "../sql/load.js";
 import type {
   CheckpointEntry,
   Ledger,
@@ -41,7 +42,7 @@ import { FILE_DATABASE } from "./types.js";
 /** No limit is longer than a day. */
 const SPENT_KEPT_MS = 2 * 86_400_000;
 
-export class DuckLedger implements Ledger {
+export class DuckLedger implements Ledger, LoadNotes {
   /** bridges that this process runs now */
   private readonly running = new Set<string>();
 

@@ -1,6 +1,6 @@
 /**
  * Stages: tables in a memory database beside the file, filled on the main thread while the last checkpoint
- * is committed on another. A stage table has the target's columns and `eb_seq`, the record a row came from.
+ * is committed on another.
  */
 
 import { BIGINT, type DuckDBAppender, type DuckDBConnection, DuckDBDataChunk } from "@duckdb/node-api";
@@ -9,14 +9,14 @@ import type { ColumnBatch, TableBatch } from "../../core/shape/batch.js";
 import { fixedWidth } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
-import { quoteName, STAGE_DATABASE, sqlType, vectorType, widenExpression } from "./types.js";
+import { widenStatement } from "../sql/merge-plan.js";
+import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
+import { DUCKDB, quoteName, STAGE_DATABASE, sqlType, vectorType } from "./types.js";
 
-export const SEQUENCE_COLUMN = "eb_seq";
 /** rows of a DuckDB vector */
 const CHUNK_ROWS = 2048;
 
-/** One table's stage between two checkpoints. */
-export class StageTable {
+export class StageTable implements Stage {
   rows = 0;
   private columns: readonly ColumnSchema[] = [];
   private appender: DuckDBAppender | undefined;
@@ -33,7 +33,6 @@ export class StageTable {
     return `${STAGE_DATABASE}.main.${quoteName(this.name)}`;
   }
 
-  /** Makes the table, or brings it to the schema: columns come at the end, types widen. */
   async setSchema(schema: TableSchema): Promise<void> {
     const before = new Map(this.columns.map((column) => [column.name, column]));
     const statements: string[] = [];
@@ -49,10 +48,7 @@ export class StageTable {
         if (old === undefined)
           statements.push(`ALTER TABLE ${this.sqlName} ADD COLUMN ${name} ${sqlType(column.type)}`);
         else if (!sameType(old.type, column.type)) {
-          const using = widenExpression(column.name, old.type, column.type);
-          statements.push(
-            `ALTER TABLE ${this.sqlName} ALTER COLUMN ${name} TYPE ${sqlType(column.type)} USING ${using}`,
-          );
+          statements.push(widenStatement(DUCKDB, this.sqlName, column.name, old.type, column.type));
         }
       }
     }
@@ -68,7 +64,6 @@ export class StageTable {
     this.appender = await this.connection.createAppender(this.name, "main", STAGE_DATABASE);
   }
 
-  /** Copies a batch in; `firstSeq` is the sequence number of the page's first record. */
   append(batch: TableBatch, firstSeq: number): void {
     const { chunk, appender } = this;
     if (chunk === undefined || appender === undefined) throw new Error(`stage ${this.name} has no schema`);
@@ -89,8 +84,7 @@ export class StageTable {
     this.rows += batch.rows;
   }
 
-  /** Makes the appended rows visible to other connections. */
-  flush(): void {
+  async flush(): Promise<void> {
     this.appender?.flushSync();
   }
 

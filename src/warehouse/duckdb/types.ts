@@ -1,4 +1,4 @@
-/** Column types as DuckDB names them, and as its vectors hold them. */
+/** DuckDB's dialect: names, column types in SQL, and as its vectors hold them. */
 
 import {
   BIGINT,
@@ -14,6 +14,7 @@ import {
   VARCHAR,
 } from "@duckdb/node-api";
 import type { ColumnType } from "../../core/shape/column-type.js";
+import type { SqlDialect } from "../sql/dialect.js";
 
 /** The type in SQL. An instant is kept with its zone known: TIMESTAMPTZ. */
 export function sqlType(type: ColumnType): string {
@@ -91,7 +92,7 @@ export function tableName(schema: string, table: string): string {
 }
 
 /** The expression that turns a column of one type into a wider one, every value kept. */
-export function widenExpression(column: string, from: ColumnType, to: ColumnType): string {
+function widenExpression(column: string, from: ColumnType, to: ColumnType): string {
   const name = quoteName(column);
   if (to.kind === "json")
     return from.kind === "text" || isTimeLike(from) ? `to_json(${asText(name, from)})` : `to_json(${name})`;
@@ -122,3 +123,14 @@ function asText(name: string, from: ColumnType): string {
   if (from.kind === "decimal" && from.scale > 0) return `regexp_replace(${name}::VARCHAR, '\\.?0+$', '')`;
   return `${name}::VARCHAR`;
 }
+
+export const DUCKDB: SqlDialect = Object.freeze({
+  title: "DuckDB",
+  quoteName,
+  schemaName,
+  tableName,
+  typeName: sqlType,
+  instant: (ms: number) => `to_timestamp(${ms / 1000})`,
+  widened: widenExpression,
+  orNull: (expression: string) => `TRY(${expression})`,
+});

@@ -1,0 +1,63 @@
+/** What shaping takes and gives. */
+
+import type { TableBatch } from "./batch.js";
+import type { ColumnType, Seen } from "./column-type.js";
+import type { NameRules } from "./naming.js";
+import { type ColumnRole, type ColumnRule, MORE_COLUMN } from "./table-shape.js";
+
+export interface ShapeSpec {
+  readonly stream: string;
+  /** paths of the key's fields; empty where a record has none */
+  readonly key: readonly (readonly string[])[];
+  /** rules by path, as `formatPath` writes it */
+  readonly columns: ReadonlyMap<string, ColumnRule>;
+  readonly names: NameRules;
+  /** table names that belong to others in the same schema */
+  readonly takenTables: ReadonlySet<string>;
+  /** whether a record only tells that one is gone: its key is all that counts. Needs a key */
+  readonly isRemoval?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
+}
+
+/** A column that the ledger remembers from earlier runs. */
+export interface KnownColumn {
+  readonly table: string;
+  readonly tablePath: string;
+  readonly name: string;
+  readonly path: string;
+  readonly role: ColumnRole;
+  readonly type: ColumnType;
+  readonly seen: Seen;
+}
+
+/** Why a record cannot become rows. It is kept whole, in quarantine. */
+export interface Issue {
+  readonly reason: "not_an_object" | "key_missing" | "type_mismatch" | "not_judged" | "too_deep";
+  readonly path: string;
+  readonly message: string;
+  readonly record: unknown;
+}
+
+/** What a page of records has become. */
+export interface Shaped {
+  readonly batches: readonly TableBatch[];
+  /** the keys of records that are gone, as columns of the stream's own table; their order is that of the page */
+  readonly removed: TableBatch | undefined;
+  readonly issues: readonly Issue[];
+}
+
+/** Columns that the warehouse adds to every row: no data column may take their names. */
+export const RUN_COLUMN = "eb_run";
+export const LOADED_COLUMN = "eb_loaded_at";
+export const ROW_ID_COLUMN = "eb_row_id";
+export const POSITION_COLUMN = "eb_position";
+/** Names that are ours now, or will be when deletions and versions are kept: no data column may take them. */
+export const RESERVED = [
+  RUN_COLUMN,
+  LOADED_COLUMN,
+  ROW_ID_COLUMN,
+  POSITION_COLUMN,
+  MORE_COLUMN,
+  "eb_deleted_at",
+  "eb_valid_from",
+  "eb_valid_to",
+];

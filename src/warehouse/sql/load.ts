@@ -1,0 +1,212 @@
+/** One stream's load into a warehouse that speaks SQL: two slots take turns, one filled while the other is committed. */
+
+import { BridgeError } from "../../core/errors.js";
+import type { Issue, Shaped } from "../../core/shape/shaped.js";
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import {
+  type CheckpointEntry,
+  type Committed,
+  type LoadOptions,
+  NO_ROWS,
+  type SchemaChange,
+  type StreamLoad,
+} from "../warehouse.js";
+import type { SqlConnection, SqlDialect } from "./dialect.js";
+import { dedupe, mergeSlot } from "./merge.js";
+import { planTable, type StandingTable } from "./merge-plan.js";
+import { Slot } from "./slot.js";
+import type { StageSet } from "./stage.js";
+import { changesBySwap, NEXT_PREFIX, swapTables } from "./swap.js";
+import { SqlWork } from "./work.js";
+
+/** What a load notes in the ledger, inside the transaction of its checkpoint. */
+export interface LoadNotes {
+  noteColumns(options: LoadOptions, tables: readonly TableSchema[]): Promise<void>;
+  noteChanges(options: LoadOptions, changes: readonly SchemaChange[], atMs: number): Promise<void>;
+  noteIssues(options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void>;
+  noteCheckpoint(options: LoadOptions, entry: CheckpointEntry, rows: number): Promise<void>;
+}
+
+/** What a load needs of the session that it belongs to. */
+export interface LoadPorts {
+  readonly sql: SqlDialect;
+  /** for commits: one at a time */
+  readonly writing: SqlConnection;
+  readonly notes: LoadNotes;
+  /** stages for the time between two checkpoints */
+  openStages(): Promise<StageSet>;
+  inTurn<T>(work: () => Promise<T>): Promise<T>;
+}
+
+/** The stream's tables as they stand when it is opened. */
+export interface Standing {
+  /** those that are there */
+  readonly tables: ReadonlyMap<string, StandingTable>;
+  /** those that the ledger knows, and that are gone */
+  readonly missing: readonly string[];
+}
+
+export class SqlLoad implements StreamLoad {
+  readonly fresh: boolean;
+  readonly missing: readonly string[];
+  private readonly work: SqlWork;
+  private slot: Slot;
+  private tables: readonly TableSchema[] = [];
+  private schemaIsNew = false;
+  private nextSeq = 0;
+  /** rows and removals for the stream's own table, those that came twice counted */
+  private builtRows = 0;
+  /** the tables that rows go into, as they stand now */
+  private standing: ReadonlyMap<string, StandingTable>;
+  /** the tables that others are built beside */
+  private readonly replaced: ReadonlyMap<string, StandingTable>;
+  /** child tables that have lost their parents' table: their rows belong to nobody */
+  private orphaned: readonly string[];
+
+  constructor(
+    private readonly options: LoadOptions,
+    private readonly ports: LoadPorts,
+    { tables, missing }: Standing,
+  ) {
+    const { buildsBeside } = options.write;
+    this.fresh = !tables.has(options.rootTable);
+    this.missing = missing;
+    this.standing = buildsBeside ? new Map() : tables;
+    this.replaced = buildsBeside ? tables : new Map();
+    this.orphaned = this.fresh ? [...this.standing.keys()] : [];
+    this.work = new SqlWork(ports.sql, ports.writing);
+    this.slot = new Slot(ports.openStages);
+  }
+
+  get waitingRows(): number {
+    return this.slot.waiting;
+  }
+
+  async add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void> {
+    this.tables = schema ?? this.tables;
+    const byName = new Map(this.tables.map((table) => [table.name, table]));
+    if (schema !== undefined) {
+      this.schemaIsNew = true;
+      await this.slot.setSchema(byName, schema[0]!);
+    }
+    this.nextSeq += await this.slot.add(shaped, byName, this.nextSeq);
+  }
+
+  checkpoint(entry: CheckpointEntry): Promise<Committed> {
+    return this.commitSlot(entry, false);
+  }
+
+  finish(entry: CheckpointEntry): Promise<Committed> {
+    return this.commitSlot(entry, true);
+  }
+
+  async close(): Promise<void> {
+    await this.takeSlot().drop();
+  }
+
+  private takeSlot(): Slot {
+    const { slot } = this;
+    this.slot = new Slot(this.ports.openStages);
+    return slot;
+  }
+
+  private async commitSlot(entry: CheckpointEntry, last: boolean): Promise<Committed> {
+    const { tables } = this;
+    const { buildsBeside } = this.options.write;
+    const slot = this.takeSlot();
+    // what is built beside the old ones becomes known when it is swapped in
+    const noteColumns = buildsBeside ? last : this.schemaIsNew;
+    this.schemaIsNew = false;
+    await slot.flush();
+    try {
+      return await this.ports.inTurn(() => this.commit(slot, tables, entry, { noteColumns, last }));
+    } catch (error) {
+      throw this.failed(error);
+    } finally {
+      await slot.drop();
+    }
+  }
+
+  private async commit(
+    slot: Slot,
+    tables: readonly TableSchema[],
+    entry: CheckpointEntry,
+    { noteColumns, last }: { readonly noteColumns: boolean; readonly last: boolean },
+  ): Promise<Committed> {
+    const { options, work, replaced } = this;
+    const { notes } = this.ports;
+    const { buildsBeside } = options.write;
+    const [root] = tables;
+    const staged = (root && slot.rows.get(root.name)?.rows) ?? 0;
+    this.builtRows += staged + (slot.removed?.rows ?? 0);
+    const doubled = root === undefined ? 0 : await dedupe(work, slot, root);
+    const standing = new Map(this.standing);
+    const committed = await work.transaction(async () => {
+      const made = await this.makeTables(slot, tables, standing, last);
+      const target = {
+        tables,
+        nameOf: (table: string) => this.target(table),
+        isThere: (table: string) => standing.has(table),
+      };
+      const merged = { ...(await mergeSlot(work, slot, { ...options, ...target })), doubled };
+      const built = [...standing.keys()];
+      const { builtRows } = this;
+      const swapped =
+        buildsBeside && last
+          ? await swapTables(work, { schema: options.schema, tables, built, replaced, builtRows })
+          : NO_ROWS;
+      const changes = !buildsBeside ? made : last ? changesBySwap(work, tables, replaced) : [];
+      if (noteColumns) await notes.noteColumns(options, tables);
+      await notes.noteChanges(options, changes, entry.atMs);
+      await notes.noteIssues(options, slot.issues, entry.atMs);
+      await notes.noteCheckpoint(options, entry, staged);
+      return { counts: buildsBeside ? swapped : merged, changes };
+    });
+    this.standing = standing;
+    this.orphaned = [];
+    return committed;
+  }
+
+  /** Makes the tables that are needed, or brings them to their schema; `standing` is brought up to date. */
+  private async makeTables(
+    slot: Slot,
+    tables: readonly TableSchema[],
+    standing: Map<string, StandingTable>,
+    last: boolean,
+  ): Promise<SchemaChange[]> {
+    const { work } = this;
+    const changes: SchemaChange[] = [];
+    if (tables.length > 0)
+      await work.run([`CREATE SCHEMA IF NOT EXISTS ${work.sql.schemaName(this.options.schema)}`]);
+    for (const table of tables) {
+      const isKnown = slot.rows.has(table.name) || standing.has(table.name);
+      // a table whose key is declared is there before its first row
+      if (table.columns.length === 0 || !(isKnown || (last && hasKey(table)))) continue;
+      const plan = planTable(work.sql, this.target(table.name), table, standing.get(table.name));
+      await work.run(plan.statements);
+      changes.push(...plan.changes);
+      standing.set(table.name, new Map(table.columns.map((column) => [column.name, column.type])));
+    }
+    await work.run(this.orphaned.map((table) => `DELETE FROM ${this.target(table)}`));
+    return changes;
+  }
+
+  private target(table: string): string {
+    const name = this.options.write.buildsBeside ? NEXT_PREFIX + table : table;
+    return this.ports.sql.tableName(this.options.schema, name);
+  }
+
+  private failed(error: unknown): BridgeError {
+    const { schema, stream, rootTable } = this.options;
+    const message = error instanceof Error ? error.message : String(error);
+    return new BridgeError("WAREHOUSE_FAILED", `${this.ports.sql.title} could not commit: ${message}`, {
+      where: { stream, table: `${schema}.${rootTable}` },
+      cause: error,
+    });
+  }
+}
+
+/** Whether the columns that identify a row's record have a type by now. */
+function hasKey({ recordKey, columns }: TableSchema): boolean {
+  return recordKey.every((name) => columns.some((column) => column.name === name));
+}

@@ -1,0 +1,187 @@
+/** The SQL that carries a stage into its tables, for every warehouse that speaks SQL: pure, so that it can be read and tested without one. */
+
+import { type ColumnType, formatColumnType, sameType } from "../../core/shape/column-type.js";
+import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/shaped.js";
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { SchemaChange } from "../warehouse.js";
+import type { SqlDialect } from "./dialect.js";
+import { SEQUENCE_COLUMN } from "./stage.js";
+
+/** A table as it stands in the warehouse: column types by name. */
+export type StandingTable = ReadonlyMap<string, ColumnType>;
+
+export interface TablePlan {
+  readonly statements: readonly string[];
+  readonly changes: readonly SchemaChange[];
+}
+
+/** Statements that bring a standing table (or none) to the schema. Columns are added, types widened. */
+export function planTable(
+  sql: SqlDialect,
+  target: string,
+  schema: TableSchema,
+  standing: StandingTable | undefined,
+): TablePlan {
+  const { name: table } = schema;
+  if (standing === undefined) {
+    const columns = schema.columns.map(({ name, type }) => columnOf(sql, name, type));
+    const own = [
+      columnOf(sql, RUN_COLUMN, { kind: "int64" }),
+      columnOf(sql, LOADED_COLUMN, { kind: "timestamp" }),
+    ];
+    return {
+      statements: [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`],
+      changes: [{ table, column: undefined, change: "table_added" }],
+    };
+  }
+  const statements: string[] = [];
+  const changes: SchemaChange[] = [];
+  for (const { name: column, type } of schema.columns) {
+    const old = standing.get(column);
+    const toType = formatColumnType(type);
+    if (old === undefined) {
+      statements.push(`ALTER TABLE ${target} ADD COLUMN ${columnOf(sql, column, type)}`);
+      changes.push({ table, column, change: "column_added", toType });
+    } else if (!sameType(old, type)) {
+      statements.push(widenStatement(sql, target, column, old, type));
+      changes.push({ table, column, change: "type_widened", fromType: formatColumnType(old), toType });
+    }
+  }
+  return { statements, changes };
+}
+
+function columnOf(sql: SqlDialect, name: string, type: ColumnType): string {
+  return `${sql.quoteName(name)} ${sql.typeName(type)}`;
+}
+
+/** Gives a column a wider type, every value kept. */
+export function widenStatement(
+  sql: SqlDialect,
+  target: string,
+  column: string,
+  from: ColumnType,
+  to: ColumnType,
+): string {
+  const name = sql.quoteName(column);
+  return `ALTER TABLE ${target} ALTER COLUMN ${name} TYPE ${sql.typeName(to)} USING ${sql.widened(column, from, to)}`;
+}
+
+/** `a.k = b.k AND …` over columns. */
+function equalKeys(
+  sql: SqlDialect,
+  left: string,
+  leftKey: readonly string[],
+  right: string,
+  rightKey: readonly string[],
+): string {
+  return leftKey
+    .map((name, i) => `${left}.${sql.quoteName(name)} = ${right}.${sql.quoteName(rightKey[i]!)}`)
+    .join(" AND ");
+}
+
+/** Statements that leave the last of several rows of one record in the stages, children as well. */
+export function dedupeStatements(
+  sql: SqlDialect,
+  stages: readonly string[],
+  key: readonly string[],
+): string[] {
+  const root = stages[0]!;
+  const columns = key.map((name) => sql.quoteName(name)).join(", ");
+  const last = `SELECT ${columns}, max(${SEQUENCE_COLUMN}) AS last FROM ${root} GROUP BY ${columns} HAVING count(*) > 1`;
+  return [
+    `DELETE FROM ${root} AS s USING (${last}) AS d WHERE ${equalKeys(sql, "s", key, "d", key)} AND s.${SEQUENCE_COLUMN} < d.last`,
+    ...stages.slice(1).map((stage) => orphansStatement(stage, root)),
+  ];
+}
+
+/** Counts of all rows in the stage and of different keys among them. */
+export function countKeysQuery(sql: SqlDialect, stage: string, key: readonly string[]): string {
+  const columns = key.map((name) => sql.quoteName(name)).join(", ");
+  return `SELECT count(*) AS all_rows, count(DISTINCT ${key.length === 1 ? columns : `(${columns})`}) AS keys FROM ${stage}`;
+}
+
+/** Statements that leave, of a record that came and also went, what was told of it last. */
+export function lastWordStatements(
+  sql: SqlDialect,
+  came: string,
+  children: readonly string[],
+  gone: string,
+  key: readonly string[],
+): string[] {
+  const earlier = (of: string, than: string) =>
+    `DELETE FROM ${of} AS a USING ${than} AS b WHERE ${equalKeys(sql, "a", key, "b", key)} AND a.${SEQUENCE_COLUMN} < b.${SEQUENCE_COLUMN}`;
+  return [
+    earlier(gone, came),
+    earlier(came, gone),
+    ...children.map((child) => orphansStatement(child, came)),
+  ];
+}
+
+/** Deletes child rows whose record is no longer in the stage. */
+function orphansStatement(child: string, root: string): string {
+  return `DELETE FROM ${child} WHERE ${SEQUENCE_COLUMN} NOT IN (SELECT ${SEQUENCE_COLUMN} FROM ${root})`;
+}
+
+/** How many records two tables have in common. */
+export function countSharedQuery(
+  sql: SqlDialect,
+  left: string,
+  right: string,
+  key: readonly string[],
+): string {
+  return `SELECT count(*) AS shared FROM ${left} AS a JOIN ${right} AS b ON ${equalKeys(sql, "a", key, "b", key)}`;
+}
+
+/** How many of the stage's records stand in the target, and how many of them are equal in every column. */
+export function countMatchesQuery(
+  sql: SqlDialect,
+  stage: string,
+  target: string,
+  schema: TableSchema,
+): string {
+  const unchanged = schema.columns.map(
+    ({ name }) => `t.${sql.quoteName(name)} IS NOT DISTINCT FROM s.${sql.quoteName(name)}`,
+  );
+  return `SELECT count(*) AS matched, count(*) FILTER (WHERE ${["true", ...unchanged].join(" AND ")}) AS unchanged
+    FROM ${stage} AS s JOIN ${target} AS t ON ${equalKeys(sql, "t", schema.recordKey, "s", schema.recordKey)}`;
+}
+
+/** A standing table's shared columns as the schema now has them: what does not fit a type any more is NULL. */
+export function readAs(
+  sql: SqlDialect,
+  target: string,
+  schema: TableSchema,
+  standing: StandingTable,
+): string {
+  const columns = schema.columns.flatMap(({ name, type }) => {
+    const old = standing.get(name);
+    if (old === undefined) return [];
+    const value = sameType(old, type) ? sql.quoteName(name) : sql.orNull(sql.widened(name, old, type));
+    return [`${value} AS ${sql.quoteName(name)}`];
+  });
+  return `(SELECT ${columns.join(", ")} FROM ${target})`;
+}
+
+/** Removes from a target the rows of all records that are in the root's stage. */
+export function deleteStatement(
+  sql: SqlDialect,
+  target: string,
+  key: readonly string[],
+  rootStage: string,
+  rootKey: readonly string[],
+): string {
+  return `DELETE FROM ${target} AS t USING ${rootStage} AS s WHERE ${equalKeys(sql, "t", key, "s", rootKey)}`;
+}
+
+/** Copies a stage into its target, in the order in which the rows came. */
+export function insertStatement(
+  sql: SqlDialect,
+  target: string,
+  stage: string,
+  schema: TableSchema,
+  { run, loadedAtMs }: { readonly run: number; readonly loadedAtMs: number },
+): string {
+  const columns = schema.columns.map(({ name }) => sql.quoteName(name)).join(", ");
+  return `INSERT INTO ${target} (${columns}, ${RUN_COLUMN}, ${LOADED_COLUMN})
+    SELECT ${columns}, ${run}, ${sql.instant(loadedAtMs)} FROM ${stage}`;
+}

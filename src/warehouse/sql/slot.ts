@@ -1,0 +1,76 @@
+/** What a load collects between two checkpoints: stages of rows, keys of records that are gone, and issues. */
+
+import type { TableBatch } from "../../core/shape/batch.js";
+import type { Issue, Shaped } from "../../core/shape/shaped.js";
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { Stage, StageSet } from "./stage.js";
+
+export class Slot {
+  /** by table */
+  readonly rows = new Map<string, Stage>();
+  readonly issues: Issue[] = [];
+  /** keys of records that are gone */
+  removed: Stage | undefined;
+  private set: StageSet | undefined;
+
+  constructor(private readonly openStages: () => Promise<StageSet>) {}
+
+  /** rows waiting; what waits for quarantine is held as well */
+  get waiting(): number {
+    return this.stages().reduce((sum, { rows }) => sum + rows, this.issues.length);
+  }
+
+  async setSchema(tables: ReadonlyMap<string, TableSchema>, root: TableSchema): Promise<void> {
+    for (const stage of this.rows.values()) await stage.setSchema(tables.get(stage.table)!);
+    await this.removed?.setSchema(keysOf(root));
+  }
+
+  /** Copies a page in; tells how many of its records were counted by number. */
+  async add(
+    { batches, removed, issues }: Shaped,
+    tables: ReadonlyMap<string, TableSchema>,
+    firstSeq: number,
+  ): Promise<number> {
+    let records = 0;
+    const append = (stage: Stage, batch: TableBatch) => {
+      stage.append(batch, firstSeq);
+      records = Math.max(records, (batch.recordOf[batch.rows - 1] ?? -1) + 1);
+    };
+    for (const batch of batches) {
+      const stage = this.rows.get(batch.table) ?? (await this.open(tables.get(batch.table)!));
+      this.rows.set(batch.table, stage);
+      append(stage, batch);
+    }
+    if (removed !== undefined) {
+      this.removed ??= await this.open(keysOf(tables.get(removed.table)!));
+      append(this.removed, removed);
+    }
+    for (const issue of issues) this.issues.push(issue);
+    return records;
+  }
+
+  async flush(): Promise<void> {
+    for (const stage of this.stages()) await stage.flush();
+  }
+
+  async drop(): Promise<void> {
+    for (const stage of this.stages()) await stage.drop();
+    await this.set?.close();
+  }
+
+  private stages(): Stage[] {
+    return this.removed === undefined ? [...this.rows.values()] : [...this.rows.values(), this.removed];
+  }
+
+  private async open(schema: TableSchema): Promise<Stage> {
+    this.set ??= await this.openStages();
+    const stage = this.set.stage(schema.name);
+    await stage.setSchema(schema);
+    return stage;
+  }
+}
+
+/** A table of the key alone. */
+function keysOf(root: TableSchema): TableSchema {
+  return { ...root, columns: root.columns.filter(({ name }) => root.recordKey.includes(name)) };
+}

@@ -1,0 +1,67 @@
+/** `replace`: tables built beside the ones that stand take their place, and what that changed is counted. */
+
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import { NO_ROWS, type RowCounts, type SchemaChange } from "../warehouse.js";
+import { planTable, readAs, type StandingTable } from "./merge-plan.js";
+import { isKeyed, NO_MATCHES, type SqlWork } from "./work.js";
+
+/** Tables of a stream that is replaced are built under this prefix, and renamed at the end. */
+export const NEXT_PREFIX = "eb_next_";
+
+export interface Swap {
+  readonly schema: string;
+  /** the stream's tables, its own first */
+  readonly tables: readonly TableSchema[];
+  /** those that were built */
+  readonly built: readonly string[];
+  /** those that stand now */
+  readonly replaced: ReadonlyMap<string, StandingTable>;
+  /** rows that went into the stream's own table, and removals of such; those that came twice counted */
+  readonly builtRows: number;
+}
+
+/** Puts the tables in place. To be called inside of a transaction. */
+export async function swapTables(work: SqlWork, swap: Swap): Promise<RowCounts> {
+  const { sql } = work;
+  const counts = await countReplaced(work, swap);
+  await work.run([...swap.replaced.keys()].map((table) => `DROP TABLE ${sql.tableName(swap.schema, table)}`));
+  await work.run(
+    swap.built.map((table) => `ALTER TABLE ${nextName(work, swap, table)} RENAME TO ${sql.quoteName(table)}`),
+  );
+  return counts;
+}
+
+/** What differs from the tables that stood. */
+export function changesBySwap(work: SqlWork, tables: readonly TableSchema[], replaced: Swap["replaced"]) {
+  return tables
+    .filter((table) => table.columns.length > 0)
+    .flatMap(
+      (table): readonly SchemaChange[] => planTable(work.sql, "", table, replaced.get(table.name)).changes,
+    );
+}
+
+function nextName({ sql }: SqlWork, { schema }: Swap, table: string): string {
+  return sql.tableName(schema, NEXT_PREFIX + table);
+}
+
+async function countReplaced(work: SqlWork, swap: Swap): Promise<RowCounts> {
+  const [root] = swap.tables;
+  if (root === undefined) return NO_ROWS;
+  const old = work.sql.tableName(swap.schema, root.name);
+  const next = nextName(work, swap, root.name);
+  const isBuilt = swap.built.includes(root.name);
+  const now = isBuilt ? await work.countRows(next) : 0;
+  const doubled = swap.builtRows - now;
+  const before = swap.replaced.get(root.name);
+  if (before === undefined) return { ...NO_ROWS, added: now, doubled };
+  const was = await work.countRows(old);
+  if (!isKeyed(root)) return { ...NO_ROWS, added: now, removed: was, doubled };
+  const shared = root.columns.filter((column) => before.has(column.name));
+  const isComparable = isBuilt && root.recordKey.every((name) => before.has(name));
+  const { matched, unchanged } = isComparable
+    ? await work.countMatches(next, readAs(work.sql, old, root, before), { ...root, columns: shared })
+    : NO_MATCHES;
+  const stillUnchanged = shared.length < root.columns.length ? 0 : unchanged;
+  const changed = matched - stillUnchanged;
+  return { added: now - matched, changed, unchanged: stillUnchanged, removed: was - matched, doubled };
+}

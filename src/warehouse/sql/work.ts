@@ -1,0 +1,66 @@
+/** One connection at work in one dialect: the questions that merges ask. */
+
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { SqlConnection, SqlDialect } from "./dialect.js";
+import { countKeysQuery, countMatchesQuery, countSharedQuery } from "./merge-plan.js";
+
+/** Records that stand in the target already, and those of them that are equal in every column. */
+export interface Matches {
+  readonly matched: number;
+  readonly unchanged: number;
+}
+
+export const NO_MATCHES: Matches = Object.freeze({ matched: 0, unchanged: 0 });
+
+export class SqlWork {
+  constructor(
+    readonly sql: SqlDialect,
+    private readonly connection: SqlConnection,
+  ) {}
+
+  async run(statements: readonly string[]): Promise<void> {
+    for (const statement of statements) await this.connection.run(statement);
+  }
+
+  async countRows(table: string): Promise<number> {
+    const [row] = await this.connection.rows(`SELECT count(*) AS rows FROM ${table}`);
+    return Number(row?.rows);
+  }
+
+  /** Rows whose key another row of the table has as well. */
+  async countDoubled(table: string, key: readonly string[]): Promise<number> {
+    const [row] = await this.connection.rows(countKeysQuery(this.sql, table, key));
+    return Number(row?.all_rows) - Number(row?.keys);
+  }
+
+  /** Records that two tables have in common. */
+  async countShared(left: string, right: string, key: readonly string[]): Promise<number> {
+    const [row] = await this.connection.rows(countSharedQuery(this.sql, left, right, key));
+    return Number(row?.shared);
+  }
+
+  /** The keys are compared first: mostly nothing stands there yet, and whole rows need not be read. */
+  async countMatches(stage: string, target: string, schema: TableSchema): Promise<Matches> {
+    if ((await this.countShared(stage, target, schema.recordKey)) === 0) return NO_MATCHES;
+    const [row] = await this.connection.rows(countMatchesQuery(this.sql, stage, target, schema));
+    return { matched: Number(row?.matched), unchanged: Number(row?.unchanged) };
+  }
+
+  /** All of the work or nothing. */
+  async transaction<T>(work: () => Promise<T>): Promise<T> {
+    await this.connection.run("BEGIN");
+    try {
+      const result = await work();
+      await this.connection.run("COMMIT");
+      return result;
+    } catch (error) {
+      await this.connection.run("ROLLBACK").catch(() => {});
+      throw error;
+    }
+  }
+}
+
+/** Whether records of the table are known again by their key. */
+export function isKeyed({ recordKey, columns }: TableSchema): boolean {
+  return recordKey.length > 0 && !columns.some((column) => column.role === "row_id");
+}
