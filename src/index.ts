@@ -16,7 +16,7 @@ export { ExactNumber, stringifyExact } from "./core/shape/exact-json.js";
 export { type ConnectOptions, connect } from "./node/connect.js";
 export { type OpenedBridge, type OpenedProject, openProject, type ProjectOptions } from "./node/project.js";
 export type { Api, PagesOptions } from "./run/api.js";
-export type { Page } from "./run/ask/stream-ask.js";
+export type { Page } from "./run/ask/page-series.js";
 export { type Bridge, type BridgeOptions, openBridge, type RunOptions } from "./run/bridge.js";
 export { connectWith } from "./run/connect-with.js";
 export type { OnRunEvent, RunEvent, RunReport, StreamReport } from "./run/events.js";

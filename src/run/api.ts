@@ -13,7 +13,8 @@ import type { PaceGate } from "../http/pace-gate.js";
 import type { HttpResponse } from "../http/send.js";
 import type { Spent } from "../warehouse/warehouse.js";
 import type { AskEvent, AskOptions } from "./ask/asker.js";
-import type { Page, StreamAsk } from "./ask/stream-ask.js";
+import type { Page } from "./ask/page-series.js";
+import type { StreamAsk } from "./ask/stream-ask.js";
 import type { Network, Ports } from "./ports.js";
 
 export interface PagesOptions {

@@ -30,7 +30,7 @@ import {
   type WarehouseSession,
 } from "../warehouse/warehouse.js";
 import { type ApiInside, takeSpent } from "./api.js";
-import type { Page } from "./ask/stream-ask.js";
+import type { Page } from "./ask/page-series.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
 import { Checkpointer, type CheckpointRule, NO_CURSORS } from "./checkpointer.js";
 import type { OnRunEvent, StreamReport } from "./events.js";

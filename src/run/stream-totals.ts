@@ -5,7 +5,7 @@ import type { TableBatch } from "../core/shape/batch.js";
 import type { CursorField } from "../core/track/cursor-field.js";
 import { KIND_WORDS } from "../core/track/cursor-value.js";
 import type { RowCounts } from "../warehouse/warehouse.js";
-import type { Page } from "./ask/stream-ask.js";
+import type { Page } from "./ask/page-series.js";
 
 export class StreamTotals {
   /** records that the API gave, those that rules left out, and those that were kept */

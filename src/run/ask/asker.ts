@@ -54,15 +54,14 @@ export interface AskOptions {
   readonly nowMs?: number | undefined;
 }
 
-/** A page as the API gave it, with the address that it came from. */
-export type RawPage = PageRead & { readonly body: unknown; readonly response: HttpResponse };
-
-/** A page, or a piece of one that is in a file. */
-export interface Piece {
-  readonly page: RawPage;
-  /** records of the whole page so far */
-  readonly received: number;
-  readonly last: boolean;
+/** A page that was asked for, or a piece of one that is kept aside. */
+export interface AskedPage extends PageRead {
+  readonly body: unknown;
+  readonly response: HttpResponse;
+  /** where it began; the size may be smaller than asked for first */
+  readonly position: PagePosition;
+  /** nothing of the same response follows; `received` then counts all of its records */
+  readonly isLast: boolean;
 }
 
 export class Asker {
@@ -164,15 +163,16 @@ export class Asker {
   }
 
   /** A response as a page; one that is in a file is read later, piece by piece. */
-  read(response: HttpResponse, of: CompiledRequest): RawPage {
-    if (response.spool === undefined) {
+  read(response: HttpResponse, of: CompiledRequest, position: PagePosition = { at: "start" }): AskedPage {
+    const { spool, headers } = response;
+    if (spool === undefined) {
       const page = this.readKnown(response, of);
       this.listsSeen.add(of);
-      return { ...page, response };
+      return { ...page, response, position, isLast: true };
     }
-    const { spool, headers } = response;
     const envelope = readEnvelope(undefined, headers, of.plan);
-    return { ...pageOfRecords([], spool.size), envelope, body: undefined, response };
+    const empty = pageOfRecords([], spool.size);
+    return { ...empty, envelope, body: undefined, response, position, isLast: false };
   }
 
   /** Where lists have come before, a response without one is a fault of the moment, and no mistake of the connector. */
@@ -186,24 +186,19 @@ export class Asker {
     }
   }
 
-  /** A page in pieces, where it is in a file; else as it is. The last piece tells of all records received. */
-  async *pieces(page: RawPage, of: CompiledRequest, where: Where): AsyncGenerator<Piece> {
+  /** A page in pieces, where it is kept aside; else as it is. */
+  async *pieces(page: AskedPage, of: CompiledRequest, where: Where): AsyncGenerator<AskedPage> {
     const { spool } = page.response;
-    if (spool === undefined) return yield { page, received: page.received, last: true };
+    if (spool === undefined) return yield page;
     const { envelope } = page;
-    const piece = (records: unknown[], bytes: number): RawPage => ({
-      ...page,
-      ...pageOfRecords(records, bytes),
-      envelope,
-    });
     let received = 0;
     let held: unknown[] | undefined;
     for await (const records of spool.records(of.plan.decoder, where)) {
-      if (held !== undefined) yield { page: piece(held, 0), received, last: false };
+      if (held !== undefined) yield { ...page, ...pageOfRecords(held, 0), envelope };
       received += records.length;
       held = records;
     }
-    yield { page: piece(held ?? [], spool.size), received, last: true };
+    yield { ...page, ...pageOfRecords(held ?? [], spool.size), envelope, received, isLast: true };
   }
 
   /** One page of a request, at a position. */
@@ -214,7 +209,7 @@ export class Asker {
     parameters: Parameters,
     where: Where,
     pageUrl: string | undefined,
-  ): Promise<RawPage> {
+  ): Promise<AskedPage> {
     const { account, headers } = this.shared;
     const link =
       position.at === "link"
@@ -229,6 +224,6 @@ export class Asker {
       link,
     );
     if (of === this.stream.request) this.firstAsked ??= `${request.method} ${request.url}`;
-    return this.send(request, of, (response) => this.read(response, of), where);
+    return this.send(request, of, (response) => this.read(response, of, position), where);
   }
 }

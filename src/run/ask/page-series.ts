@@ -8,6 +8,7 @@ import { type Progress, wholeNumber } from "../../core/ask/page-rule.js";
 import { type PageFindings, PageWatch } from "../../core/ask/page-watch.js";
 import type { Part } from "../../core/ask/parts.js";
 import { PassCount } from "../../core/ask/pass-count.js";
+import type { PageRead } from "../../core/ask/read-page.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
 import type { StreamCode } from "../../core/define/connector-schema.js";
 import {
@@ -21,7 +22,9 @@ import {
 import type { TemplateValues } from "../../core/language/template.js";
 import type { CompiledRequest } from "../../core/stream/compile-stream.js";
 import { missingPlace } from "../../core/stream/missing-place.js";
-import type { Asker, RawPage } from "./asker.js";
+import type { CursorSpan } from "../../core/track/cursor.js";
+import type { CursorField } from "../../core/track/cursor-field.js";
+import type { AskedPage, Asker } from "./asker.js";
 
 /** Pages asked for ahead of the one that is worked on, at most: each of them is held in memory. */
 const MOST_AHEAD = 4;
@@ -35,6 +38,8 @@ export interface SeriesOptions {
   readonly key?: readonly (readonly string[])[] | undefined;
   /** counts what comes; default: nobody asks whether the pass is whole */
   readonly count?: PassCount | undefined;
+  /** the cursor's field, where it has one */
+  readonly field?: CursorField | undefined;
   /** whether a record that has come already may come again because it has changed */
   readonly mayComeAgain?: ((record: unknown) => boolean) | undefined;
   /** in smaller pages than usual, where the connector names some */
@@ -43,19 +48,16 @@ export interface SeriesOptions {
   readonly next?: StreamCode["next"];
 }
 
-export interface SeriesPage {
-  /** 1 for the first */
+/** One page of a stream, or a piece of it; `number` counts from 1 in its part. */
+export interface Page extends PageRead {
   readonly number: number;
-  readonly page: RawPage;
+  readonly part: Part;
+  /** where the part goes on */
   readonly next: Sequel;
-  /** the API's total has changed since the series began, or further pages may have been missed */
+  /** records may have moved between the pages of this part */
   readonly moved: boolean;
-}
-
-interface Arrived {
-  readonly page: RawPage;
-  /** where it began; the size may be smaller than asked for first */
-  readonly position: PagePosition;
+  /** what all its records say of the cursor, left out or not; undefined where the cursor has no field */
+  readonly span: CursorSpan | undefined;
 }
 
 /** @throws BridgeError PAGE_REPEATED, RESULTS_CUT, TOKEN_NOT_TEXT, and what a request throws */
@@ -63,7 +65,7 @@ export async function* pageSeries(
   asker: Asker,
   of: CompiledRequest,
   options: SeriesOptions,
-): AsyncGenerator<SeriesPage> {
+): AsyncGenerator<Page> {
   const series = new Series(asker, of, options);
   try {
     yield* series.pages();
@@ -78,7 +80,7 @@ export async function* pageSeries(
 class Series {
   private readonly watch: PageWatch;
   /** pages under way by position, oldest first */
-  private readonly underWay = new Map<string, Promise<Arrived>>();
+  private readonly underWay = new Map<string, Promise<AskedPage>>();
   /** positions that are known to follow */
   private ahead: readonly PagePosition[] = [];
   private closed = false;
@@ -109,7 +111,7 @@ class Series {
     this.underWay.clear();
   }
 
-  async *pages(): AsyncGenerator<SeriesPage> {
+  async *pages(): AsyncGenerator<Page> {
     const { of, options } = this;
     let position: PagePosition = options.position ?? this.firstPosition();
     for (let number = 1; ; number++) {
@@ -117,9 +119,9 @@ class Series {
       let arrived = await this.arrival(position, where);
       if (arrived === undefined) return;
       let isFirst = true;
-      for await (const { page: piece, received, last } of this.asker.pieces(arrived.page, of, where)) {
-        arrived = { ...arrived, page: { ...piece, received } };
-        if (last) break;
+      for await (const piece of this.asker.pieces(arrived, of, where)) {
+        arrived = piece;
+        if (piece.isLast) break;
         this.count.take(
           {
             ...NO_PAGES_BEFORE,
@@ -130,16 +132,15 @@ class Series {
           where,
         );
         isFirst = false;
-        yield { number, page: piece, next: { at: "within" }, moved: this.watch.moved };
+        yield this.given(piece, number, { at: "within" });
       }
       const taken = await this.lookAt(arrived, number, !isFirst, where);
       // what repeats the last page adds nothing: it was the last
       if (taken === undefined) return;
-      const { next } = taken;
-      const { page } = taken.arrived;
+      const { page, next } = taken;
       this.pageUrl = page.response.url;
-      if (next.at !== "end") this.askAhead(taken.arrived, next, number);
-      yield { number, page, next, moved: this.watch.moved };
+      if (next.at !== "end") this.askAhead(page, next, number);
+      yield this.given(page, number, next);
       if (next.at === "end") {
         if (next.cut === true) throw resultsCut(of, where);
         return;
@@ -148,31 +149,36 @@ class Series {
     }
   }
 
+  private given(page: AskedPage, number: number, next: Sequel): Page {
+    const { part, field } = this.options;
+    return { ...page, number, part, next, moved: this.watch.moved, span: field?.span(page.came) };
+  }
+
   /**
    * Looks at a page and where it leads. One that goes round in a circle is asked for once more, for one odd response is no
    * circle. Undefined where it repeats the last page.
    */
   private async lookAt(
-    first: Arrived,
+    first: AskedPage,
     number: number,
     sameResponse: boolean,
     where: Where,
-  ): Promise<{ readonly arrived: Arrived; readonly next: NextPage } | undefined> {
-    let arrived = first;
+  ): Promise<{ readonly page: AskedPage; readonly next: NextPage } | undefined> {
+    let page = first;
     for (let again = sameResponse; ; again = true) {
       try {
-        const findings = this.watch.look(arrived.position, arrived.page, where, this.looking);
+        const findings = this.watch.look(page.position, page, where, this.looking);
         if (findings.notice !== undefined) this.asker.notice(findings.notice);
         if (findings.repeats) return undefined;
-        this.noteTotals(arrived, number);
-        const next = this.plain(this.next(arrived, this.progress(arrived, findings, number), where));
-        this.watch.follow(arrived.position, next, where);
-        this.countRecords(arrived, findings, sameResponse, where);
-        return { arrived, next };
+        this.noteTotals(page, number);
+        const next = this.plain(this.next(page, this.progress(page, findings, number), where));
+        this.watch.follow(page.position, next, where);
+        this.countRecords(page, findings, sameResponse, where);
+        return { page, next };
       } catch (error) {
         if (again || !isBridgeError(error, "PAGE_REPEATED")) throw error;
         this.watch.lookAgain();
-        arrived = await this.ask(arrived.position, where);
+        page = await this.ask(page.position, where);
       }
     }
   }
@@ -187,18 +193,18 @@ class Series {
     return (this.options.smaller === true ? this.of.pages.smaller(first) : undefined) ?? first;
   }
 
-  private progress({ page }: Arrived, { shift, stale }: PageFindings, pages: number): Progress {
+  private progress(page: AskedPage, { shift, stale }: PageFindings, pages: number): Progress {
     const { fullPage } = this;
     const { totalHolds } = this.watch;
     return { pages, records: this.records + page.received, shift, stale, fullPage, totalHolds };
   }
 
   /** Compares what has come with what the API says of all. */
-  private noteTotals({ page, position }: Arrived, number: number): void {
+  private noteTotals(page: AskedPage, number: number): void {
     if (number === 1 && this.options.position === undefined) {
       this.fullPage = page.received;
       this.count.promise(wholeNumber(page.envelope.total));
-      this.lookForPlaces(page, position);
+      this.lookForPlaces(page);
     }
     const { token, link, more } = page.envelope;
     if (token ?? link ?? more) this.asker.noteSeenPlaces(this.of);
@@ -213,36 +219,35 @@ class Series {
   }
 
   private countRecords(
-    { page, position }: Arrived,
+    { position, received, records }: AskedPage,
     { ids, before, wentBack }: PageFindings,
     sameResponse: boolean,
     where: Where,
   ): void {
-    this.records += page.received;
+    this.records += received;
     const { overlap, after_last_page: pastEnd } = this.of.pages.definition ?? {};
     const overlaps = overlap !== undefined || pastEnd === "repeats";
     const { mayComeAgain } = this.options;
     const again = position.at === "number" || position.at === "offset" ? undefined : mayComeAgain;
-    const { records } = page;
     const counted = { records, ids, before, overlaps, wentBack, mayComeAgain: again, sameResponse };
     this.count.take(counted, where);
   }
 
-  private lookForPlaces(page: RawPage, position: PagePosition): void {
+  private lookForPlaces(page: AskedPage): void {
     if (this.options.next !== undefined) return;
     const { of, asker } = this;
     const { definition } = of.pages;
-    const { body, response } = page;
+    const { body, response, position } = page;
     const first = { page, body, headers: response.headers, size: position.size };
     const inList = of.plan.records.every(({ text }) => text.endsWith("[*]"));
     const missing = missingPlace(definition, first, inList);
     if (missing !== undefined && !asker.hasSeenPlaces(of)) this.count.mayBeMore(missing);
   }
 
-  private next({ page, position }: Arrived, progress: Progress, where: Where): NextPage {
+  private next(page: AskedPage, progress: Progress, where: Where): NextPage {
     const own = this.options.next;
     if (own === undefined) {
-      const next = this.of.pages.next(position, page, progress, where);
+      const next = this.of.pages.next(page.position, page, progress, where);
       if (next.at !== "end" || next.unless === undefined) return next;
       this.looking = true;
       return next.unless;
@@ -262,8 +267,8 @@ class Series {
   }
 
   /** Asks for the next page before this one is worked on; for several where their places are known. */
-  private askAhead(arrived: Arrived, next: PagePosition, number: number): void {
-    if (number === 1) this.ahead = this.of.pages.ahead(arrived.position, arrived.page);
+  private askAhead(page: AskedPage, next: PagePosition, number: number): void {
+    if (number === 1) this.ahead = this.of.pages.ahead(page.position, page);
     const known = this.ahead.findIndex((each) => placeOf(each) === placeOf(next));
     const atOnce = Math.min(MOST_AHEAD, this.asker.shared.connector.api.rate_limit.concurrency);
     const positions = known < 0 ? [next] : this.ahead.slice(known, known + atOnce);
@@ -277,7 +282,7 @@ class Series {
   }
 
   /** Undefined where a look behind the end that a total has told finds no page. */
-  private async arrival(position: PagePosition, where: Where): Promise<Arrived | undefined> {
+  private async arrival(position: PagePosition, where: Where): Promise<AskedPage | undefined> {
     const place = placeOf(position);
     const pending = this.underWay.get(place) ?? this.ask(position, where);
     this.underWay.delete(place);
@@ -290,11 +295,10 @@ class Series {
   }
 
   /** Asks for a page; where the API refuses its size, for a smaller one. */
-  private async ask(position: PagePosition, where: Where): Promise<Arrived> {
+  private async ask(position: PagePosition, where: Where): Promise<AskedPage> {
     const { values, parameters = {} } = this.options;
     try {
-      const page = await this.asker.page(this.of, position, values, parameters, where, this.pageUrl);
-      return { page, position };
+      return await this.asker.page(this.of, position, values, parameters, where, this.pageUrl);
     } catch (error) {
       const smaller = isSizeRefusal(error) ? this.of.pages.smaller(position) : undefined;
       if (smaller === undefined || this.closed) throw error;
@@ -304,11 +308,12 @@ class Series {
   }
 
   /** A page by offset must overlap the one before it; where records have moved further, it is asked for further back. */
-  private async joined(arrived: Arrived, where: Where): Promise<Arrived> {
+  private async joined(arrived: AskedPage, where: Where): Promise<AskedPage> {
     const overlap = this.of.pages.definition?.overlap;
-    let { page, position } = arrived;
-    if (overlap === undefined || position.at !== "offset") return arrived;
-    for (let back = overlap; !this.watch.joins(page.records); back *= 2) {
+    let page = arrived;
+    if (overlap === undefined) return page;
+    for (let back = overlap; page.position.at === "offset" && !this.watch.joins(page.records); back *= 2) {
+      const { position } = page;
       const first = this.of.pages.definition?.offset ?? 0;
       if (position.offset <= first) {
         this.watch.rewind(where);
@@ -317,13 +322,9 @@ class Series {
       this.asker.notice(
         `Records have moved while pages were read: the one at offset ${position.offset} is asked for further back.`,
       );
-      ({ page, position } = await this.ask(
-        { ...position, offset: Math.max(first, position.offset - back) },
-        where,
-      ));
-      if (position.at !== "offset") break;
+      page = await this.ask({ ...position, offset: Math.max(first, position.offset - back) }, where);
     }
-    return { page, position };
+    return page;
   }
 }
 

@@ -101,8 +101,8 @@ async function fetchValues(
   values: TemplateValues,
 ): Promise<unknown[]> {
   const found: unknown[] = [];
-  for await (const { page } of pageSeries(asker, request, { part: WHOLE_STREAM, values }))
-    found.push(...page.records);
+  for await (const { records } of pageSeries(asker, request, { part: WHOLE_STREAM, values }))
+    found.push(...records);
   if (field === undefined) return found;
   const reader = fieldReader(field.text, field.first);
   const read = found.map(reader.read);

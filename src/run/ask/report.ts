@@ -7,7 +7,7 @@ import { durationMs } from "../../core/language/duration.js";
 import type { TemplateValues } from "../../core/language/template.js";
 import type { CompiledReport, CompiledRequest } from "../../core/stream/compile-stream.js";
 import { hostOf, type Network } from "../ports.js";
-import type { Asker, RawPage } from "./asker.js";
+import type { AskedPage, Asker } from "./asker.js";
 
 /** A report that fails or expires is submitted anew, this often at most. */
 const MOST_SUBMITS = 3;
@@ -25,7 +25,7 @@ export async function fetchReport(
   report: CompiledReport,
   part: Part,
   values: TemplateValues,
-): Promise<RawPage> {
+): Promise<AskedPage> {
   for (let submits = 1; ; submits++) {
     const id = await submit(asker, report, part, values);
     const finished = await waitUntilDone(asker, report, id, part, values);
@@ -92,7 +92,7 @@ async function download(
   finished: FinishedReport,
   part: Part,
   values: TemplateValues,
-): Promise<RawPage> {
+): Promise<AskedPage> {
   const { account, headers } = asker.shared;
   const { request: of } = asker.stream;
   const where = asker.where(part);

@@ -22,30 +22,17 @@ import type { Parameters } from "../../core/ask/request-plan.js";
 import { BridgeError, callOwn, isBridgeError } from "../../core/errors.js";
 import { fillValue, type TemplateValues } from "../../core/language/template.js";
 import type { CompiledReport, CompiledStream } from "../../core/stream/compile-stream.js";
-import type { CursorSpan } from "../../core/track/cursor.js";
 import { CursorField } from "../../core/track/cursor-field.js";
 import { type CursorValue, compareCursors, sendValue } from "../../core/track/cursor-value.js";
 import { halve, openWindows, type Window, windowValues } from "../../core/track/windows.js";
 import { type AccountParts, Asker, type AskOptions } from "./asker.js";
 import { expandPage } from "./expand.js";
-import { pageSeries, type SeriesOptions, type SeriesPage } from "./page-series.js";
+import { type Page, pageSeries, type SeriesOptions } from "./page-series.js";
 import { fetchLists, fetchParts } from "./part-source.js";
 import { fetchReport } from "./report.js";
 
-/** One page of a stream; `number` counts from 1 in its part. */
-export interface Page extends PageRead {
-  readonly number: number;
-  readonly part: Part;
-  /** where the part goes on */
-  readonly next: Sequel;
-  /** records may have moved between the pages of this part */
-  readonly moved: boolean;
-  /** what all its records say of the cursor, left out or not; undefined where the cursor has no field */
-  readonly span: CursorSpan | undefined;
-}
-
 /** How the pages of a pass are counted. */
-type Counting = Pick<SeriesOptions, "mayComeAgain" | "smaller"> & { readonly count: PassCount };
+type Counting = Pick<SeriesOptions, "mayComeAgain" | "smaller" | "field"> & { readonly count: PassCount };
 
 /** Where a part's pages begin. */
 export interface PartStart {
@@ -153,9 +140,9 @@ export class StreamAsk {
         const value = field.value(record);
         return value !== undefined && max !== undefined && compareCursors(value, max) >= 0;
       });
-    const counting = { count, mayComeAgain, smaller };
-    for await (const { page, number, next, moved } of this.rawPages(part, start, values, counting)) {
-      const span = field?.span(page.came);
+    const counting = { count, field, mayComeAgain, smaller };
+    for await (const page of this.askedPages(part, start, values, counting)) {
+      const { number, next, moved, span } = page;
       if (span?.max !== undefined && (max === undefined || compareCursors(span.max, max) > 0)) max = span.max;
       const news = this.onlyNews(page, start.since);
       const whole =
@@ -166,19 +153,15 @@ export class StreamAsk {
     }
   }
 
-  private async *rawPages(
+  private async *askedPages(
     part: Part,
     start: PartStart,
     values: TemplateValues,
     counting: Counting,
-  ): AsyncGenerator<Omit<SeriesPage, "page"> & { page: PageRead }> {
+  ): AsyncGenerator<Page> {
     if (this.stream.measures.length > 1) {
-      yield {
-        number: 1,
-        page: await this.joinedFigures(part, start, values),
-        next: { at: "end" },
-        moved: false,
-      };
+      const page = await this.joinedFigures(part, start, values);
+      yield this.onlyPage(page, part, { at: "end" });
       return;
     }
     const pages = this.series(part, start, values, counting);
@@ -186,7 +169,7 @@ export class StreamAsk {
     else if (start.mayRepeat === true || !this.mayBeCut()) yield* this.uncut(pages, part);
     else {
       // its halves would give the same again: the window is read to its end before any of it is given
-      const held: SeriesPage[] = [];
+      const held: Page[] = [];
       for await (const page of this.uncut(pages, part)) held.push(page);
       yield* held;
     }
@@ -198,7 +181,7 @@ export class StreamAsk {
     start: PartStart,
     values: TemplateValues,
     counting: Counting,
-  ): AsyncGenerator<SeriesPage> {
+  ): AsyncGenerator<Page> {
     const { request, key, code, report } = this.stream;
     if (report !== undefined) return this.reportSeries(report, part, values, counting);
     const parameters = this.parametersOf(start);
@@ -212,28 +195,32 @@ export class StreamAsk {
     part: Part,
     values: TemplateValues,
     { count }: Counting,
-  ): AsyncGenerator<SeriesPage> {
+  ): AsyncGenerator<Page> {
     this.reports ??= pLimit(report.definition.concurrency);
     const page = await this.reports(() => fetchReport(this.asker, report, part, values));
     const where = this.asker.where(part);
     const watch = new PageWatch({ key: this.stream.key, pastEnd: "empty", overlap: 0, query: undefined });
     let sameResponse = false;
-    for await (const { page: piece, received, last } of this.asker.pieces(page, this.stream.request, where)) {
+    for await (const piece of this.asker.pieces(page, this.stream.request, where)) {
       const { records } = piece;
       count.take({ records, ids: watch.keysOf(records), before: [], overlaps: false, sameResponse }, where);
       sameResponse = true;
-      const next = { at: last ? "end" : "within" } as const;
-      yield { number: 1, page: last ? { ...piece, received } : piece, next, moved: false };
+      yield this.onlyPage(piece, part, { at: piece.isLast ? "end" : "within" });
     }
   }
 
+  /** A page that none follows, or a piece of it. */
+  private onlyPage(page: PageRead, part: Part, next: Sequel): Page {
+    return { ...page, number: 1, part, next, moved: false, span: this.cursorField?.span(page.came) };
+  }
+
   /** @throws BridgeError RESULTS_CUT where as many records come as the API gives at most */
-  private async *uncut(pages: AsyncGenerator<SeriesPage>, part: Part): AsyncGenerator<SeriesPage> {
+  private async *uncut(pages: AsyncGenerator<Page>, part: Part): AsyncGenerator<Page> {
     const most = this.stream.definition.windows?.max_records ?? Number.POSITIVE_INFINITY;
     let records = 0;
     for await (const each of pages) {
       // a page's last piece tells of all its records
-      if (each.next.at !== "within") records += each.page.received;
+      if (each.next.at !== "within") records += each.received;
       if (records >= most)
         throw new BridgeError("RESULTS_CUT", `The API gives ${most} records at most, and that many came.`, {
           where: this.asker.where(part, each.number),
@@ -260,7 +247,7 @@ export class StreamAsk {
       // each group is a pass of its own: it may be cut, and it may be short
       const count = new PassCount([]);
       const pages = this.series(part, start, { ...values, measures }, { count });
-      for await (const { page } of this.uncut(pages, part)) {
+      for await (const page of this.uncut(pages, part)) {
         for (const record of page.records) records.push(record);
         bytes += page.bytes;
       }
