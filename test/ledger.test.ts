@@ -55,6 +55,11 @@ describe("the ledger of an older version", () => {
     expect(first).toMatchObject({ outcome: "done", streams: [{ added: 2, quarantined: 1, unchanged: 0 }] });
     expect(second).toMatchObject({ streams: [{ added: 1, changed: 1, unchanged: 0 }] });
     await session.close();
+    const keys = "SELECT table_name, key_columns FROM early_bridge.table_report ORDER BY table_name";
+    expect(await queryFile(path, keys)).toEqual([
+      { table_name: "stays", key_columns: "id" },
+      { table_name: "stays_guests", key_columns: "stays_id, eb_position" },
+    ]);
     const changes = "SELECT DISTINCT change FROM early_bridge.schema_changes ORDER BY change";
     expect((await queryFile(path, changes)).map(({ change }) => change)).toEqual([
       "table_added",
@@ -78,6 +83,6 @@ describe("the ledger of an older version", () => {
     );
     expect((await runOn(path)).asked).toEqual(["2026-10-03T23:59:59Z"]);
     const cursors = "SELECT version, part FROM early_bridge.ledger_version, early_bridge.cursors";
-    expect(await queryFile(path, cursors)).toEqual([{ version: 4, part: "" }]);
+    expect(await queryFile(path, cursors)).toEqual([{ version: 5, part: "" }]);
   });
 });

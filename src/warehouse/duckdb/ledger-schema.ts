@@ -27,7 +27,7 @@ export const TABLES: readonly string[] = [
   "cursors (bridge VARCHAR, stream VARCHAR, cursor JSON, run BIGINT, moved_at TIMESTAMPTZ, part VARCHAR)",
   `columns (bridge VARCHAR, stream VARCHAR, table_schema VARCHAR, table_name VARCHAR, table_path VARCHAR,
     column_name VARCHAR, path VARCHAR, role VARCHAR, type VARCHAR, declared BOOLEAN,
-    seen_mask INTEGER, seen_digits INTEGER, seen_scale INTEGER, run BIGINT)`,
+    seen_mask INTEGER, seen_digits INTEGER, seen_scale INTEGER, run BIGINT, is_key BOOLEAN)`,
   `schema_changes (run BIGINT, table_schema VARCHAR, table_name VARCHAR, column_name VARCHAR, change VARCHAR,
     from_type VARCHAR, to_type VARCHAR, changed_at TIMESTAMPTZ)`,
   `quarantine (run BIGINT, bridge VARCHAR, stream VARCHAR, reason VARCHAR, path VARCHAR, message VARCHAR,
@@ -69,6 +69,8 @@ const UPGRADES: readonly (readonly string[])[] = [
     alter("about", "RENAME COLUMN format TO version"),
     alter("about", "RENAME TO ledger_version"),
   ],
+  // version 4 did not tell which columns are a table's key; the next run of a stream does
+  [alter("columns", "ADD COLUMN is_key BOOLEAN")],
 ];
 
 /** Raised when an older program could not read what a newer one writes. */

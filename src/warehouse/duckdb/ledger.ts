@@ -37,6 +37,7 @@ import {
   upgradeFrom,
   VERSION_TABLES,
 } from "./ledger-schema.js";
+import { MAKE_VIEWS } from "./ledger-views.js";
 import { FILE_DATABASE } from "./types.js";
 
 /** No limit is longer than a day. */
@@ -71,7 +72,8 @@ export class DuckLedger implements Ledger, LoadNotes {
       const message = `The ledger has version ${version}; this program reads version ${LEDGER_VERSION}.`;
       throw new BridgeError("WAREHOUSE_OLDER", message);
     }
-    for (let old = version; old < LEDGER_VERSION; old++) await this.transaction(upgradeFrom(old));
+    for (let old = version; old < LEDGER_VERSION; old++)
+      await this.transaction([...upgradeFrom(old), ...(old + 1 === LEDGER_VERSION ? MAKE_VIEWS : [])]);
   }
 
   /** Undefined where there is no ledger yet. */
@@ -92,6 +94,7 @@ export class DuckLedger implements Ledger, LoadNotes {
       `CREATE SCHEMA IF NOT EXISTS ${LEDGER}`,
       ...TABLES.map((table) => `CREATE TABLE ${LEDGER}.${table}`),
       `INSERT INTO ${LEDGER}.ledger_version VALUES (${LEDGER_VERSION}, now())`,
+      ...MAKE_VIEWS,
     ]);
   }
 
@@ -314,6 +317,7 @@ export class DuckLedger implements Ledger, LoadNotes {
         table.path,
         ...columnValues(column),
         run,
+        column.role === "position" || table.recordKey.includes(column.name),
       ]),
     );
     await this.insert("columns", rows);
