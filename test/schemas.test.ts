@@ -4,6 +4,7 @@ import { readdirSync, readFileSync } from "node:fs";
 import { join } from "node:path";
 import { Ajv2020 } from "ajv/dist/2020.js";
 import addFormats from "ajv-formats";
+import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { parse } from "yaml";
 import { outputLine } from "../src/cli/json-lines.js";
@@ -49,6 +50,115 @@ describe("the JSON Schema", () => {
   });
 });
 
+/** Paths of properties that have no description. */
+function undescribed(schema: unknown, path: string): string[] {
+  if (typeof schema !== "object" || schema === null) return [];
+  return Object.entries(schema).flatMap(([keyword, inner]) => {
+    // rules over keys that are described elsewhere
+    if (keyword === "not") return [];
+    if (keyword !== "properties") return undescribed(inner, `${path}.${keyword}`);
+    return Object.entries(inner as Record<string, unknown>).flatMap(([name, property]) => [
+      ...(property === true || (property as { description?: string }).description !== undefined
+        ? []
+        : [`${path}.${name}`]),
+      ...undescribed(property, `${path}.${name}`),
+    ]);
+  });
+}
+
+describe("every key of the JSON Schema", () => {
+  it.each(["connector", "bridges", "output"])("of %s is described", (name) => {
+    expect(undescribed(schemaFile(name), name)).toEqual([]);
+  });
+});
+
+/** A stream with these keys, in a connector that is right. */
+const connectorWith = (stream: object, rest: object = {}) => ({
+  connector: "huts",
+  api: { url: "https://api.huts.example" },
+  streams: { stays: { get: "/stays", ...stream } },
+  ...rest,
+});
+const report = (download: object) => ({
+  report: {
+    submit: { post: "/reports", id: "$.id" },
+    poll: { get: "/reports/{report_id}", state: "$.state", done: ["done"] },
+    download,
+  },
+});
+
+describe("what the program refuses, an editor marks by the JSON Schema", () => {
+  const validate = validator("connector");
+  const isTaken = (value: unknown) => connectorSchema.safeParse(value).success;
+
+  it.each([
+    ["two ways to page", connectorWith({ pages: { token: "$.next", number: 1, query: "p" } })],
+    ["no way to page", connectorWith({ pages: { query: "p" } })],
+    ["an overlap of numbers", connectorWith({ key: "id", pages: { number: 1, overlap: 2 } })],
+    ["an overlap without a key", connectorWith({ pages: { offset: 0, overlap: 2 } })],
+    ["two methods", connectorWith({ post: "/stays" })],
+    ["no method", connectorWith({ get: undefined })],
+    ["a body that no POST sends", connectorWith({ body: { json: {} } })],
+    ["a path without a slash", connectorWith({ get: "stays" })],
+    [
+      "windows and a cursor",
+      connectorWith({ windows: { span: "P1D", start: "2026-01-01" }, cursor: { last_run: true } }),
+    ],
+    ["a window of no duration", connectorWith({ windows: { span: "a week", start: "2026-01-01" } })],
+    ["a window that is negative", connectorWith({ windows: { span: "-P7D", start: "2026-01-01" } })],
+    ["a smallest window with nothing in it", connectorWith({ windows: { span: "P", start: "2026-01-01" } })],
+    [
+      "a wait in months",
+      connectorWith({}, { api: { url: "https://a.example", rate_limit: { max_wait: "P1M" } } }),
+    ],
+    ["a cursor of two kinds", connectorWith({ cursor: { field: "at", delta: "$.delta" } })],
+    ["a cursor of none", connectorWith({ cursor: { query: "since" } })],
+    ["a path that does not begin at the root", connectorWith({ records: "items[*]" })],
+    ["a type that is none", connectorWith({ columns: { price: { type: "money" } } })],
+    ["a hash that is to be a number", connectorWith({ columns: { price: { type: "int64", hash: true } } })],
+    ["a part without names", connectorWith({ each: {} })],
+    ["a report fetched in two ways", connectorWith({ get: undefined, ...report({ get: "/r", link: true }) })],
+    ["a report in pages", connectorWith({ get: undefined, pages: { number: 1 }, ...report({ get: "/r" }) })],
+    ["rows named twice", connectorWith({ response: { json: { header_row: true, names: "$.names" } } })],
+    ["no stream at all", { ...connectorWith({}), streams: {} }],
+    ["a stream with one of our names", { ...connectorWith({}), streams: { eb_stays: { get: "/" } } }],
+    [
+      "a session with token and cookie",
+      connectorWith(
+        {},
+        { api: { url: "https://a.example", sign_in: { session: { post: "/", token: "$.t", cookie: "c" } } } },
+      ),
+    ],
+  ])("%s", (_what, mistake) => {
+    // as a file would hold it: what is undefined is not there
+    const written = JSON.parse(JSON.stringify(mistake)) as unknown;
+    expect(isTaken(written)).toBe(false);
+    expect(validate(written)).toBe(false);
+  });
+
+  it("but no duration that the program takes", () => {
+    const part = (letter: string) =>
+      fc.option(
+        fc.nat(400).map((n) => `${n}${letter}`),
+        { nil: "" },
+      );
+    const date = fc.tuple(part("Y"), part("M"), part("W"), part("D")).map((parts) => parts.join(""));
+    const time = fc.tuple(part("H"), part("M"), part("S")).map((parts) => parts.join(""));
+    const text = fc
+      .tuple(fc.constantFrom("", "+", "-"), date, time, fc.boolean())
+      .map(([sign, days, hours, lower]) => {
+        const whole = `${sign}P${days}${hours === "" ? "" : `T${hours}`}`;
+        return lower ? whole.toLowerCase() : whole;
+      });
+    fc.assert(
+      fc.property(text, (span) => {
+        const connector = connectorWith({ windows: { span: "P1D", start: "2026-01-01", overlap: span } });
+        expect(validate(connector), span).toBe(isTaken(connector));
+      }),
+    );
+  });
+});
+
 describe("the page about the ledger", () => {
   it("holds queries that run, over all tables there are", async () => {
     const text = readFileSync("docs/ledger.md", "utf8");
@@ -56,9 +166,15 @@ describe("the page about the ledger", () => {
     const project = demoProject(service.url);
     await command(["run"], project.folder);
     const queries = [...text.matchAll(/```sql\n([\s\S]*?)```/g)].map(([, sql]) => sql!);
-    expect(queries).toHaveLength(4);
-    const [ages, , columns] = await Promise.all(queries.map((sql) => queryFile(project.database, sql)));
+    expect(queries).toHaveLength(6);
+    const [ages, , days, tablesTold, columns] = await Promise.all(
+      queries.map((sql) => queryFile(project.database, sql)),
+    );
     expect(ages).toHaveLength(2);
+    expect(days).toEqual([expect.objectContaining({ bridge: "bookings", runs: "1", added: "100" })]);
+    expect(tablesTold).toContainEqual(
+      expect.objectContaining({ table_name: "bookings_guests", key_columns: "bookings_id, eb_position" }),
+    );
     expect(columns).toContainEqual(
       expect.objectContaining({ table_name: "bookings", column_name: "price_amount", path: "price.amount" }),
     );

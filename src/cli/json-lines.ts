@@ -26,7 +26,7 @@ const errorObject = z
   .strictObject({
     code: z.string().describe("Stable; docs and messages may change, codes do not"),
     kind: z.string().describe("What kind of thing failed; the exit code follows from it"),
-    message: z.string(),
+    message: z.string().describe("What went wrong, in words"),
     where: z.string().describe("The place, on one line; empty where none is known"),
     hint: z.string().describe("What to do next"),
   })
@@ -36,28 +36,31 @@ const outcome = z
   .enum(["running", "done", "incomplete", "paused", "stopped", "failed", "broken_off"])
   .describe("paused: the API's limit is used up; broken_off: the process was gone");
 
-/** Of a stream that was read to its end, received = added + changed + unchanged + left_out + quarantined + doubled. */
+const bridge = z.string().describe("The bridge's name");
+const stream = z.string().describe("The stream's name");
+
+/** The counts of a stream that was read to its end add up to what was received. */
 const streamRecord = {
-  stream: z.string(),
+  stream,
   outcome,
   received: count.describe("Records that the API gave"),
   left_out: count.describe("Left out by where, or older than the cursor"),
-  records: count,
-  added: count,
-  changed: count,
-  unchanged: count,
-  removed: count,
-  quarantined: count,
-  doubled: count,
-  pages: count,
-  checkpoints: count,
-  requests: count,
-  retries: count,
-  waited_ms: ms,
-  bytes: count,
-  ask_ms: ms,
-  shape_ms: ms,
-  load_ms: ms,
+  records: count.describe("Kept"),
+  added: count.describe("Rows that were not there before"),
+  changed: count.describe("Rows that are different now"),
+  unchanged: count.describe("Came again as they stood, or were told to be gone and were not there"),
+  removed: count.describe("Rows told to be gone; of a table that is replaced, those that did not come again"),
+  quarantined: count.describe("Records that could not be stored as their table demands"),
+  doubled: count.describe("Came more than once between two checkpoints; the last one counts"),
+  pages: count.describe("Pages taken"),
+  checkpoints: count.describe("Commits of rows and cursor"),
+  requests: count.describe("Requests sent, tried again or not"),
+  retries: count.describe("Requests tried again"),
+  waited_ms: ms.describe("Waited for limits and before tries, in ms"),
+  bytes: count.describe("Of responses, as they came"),
+  ask_ms: ms.describe("Waited for pages, in ms"),
+  shape_ms: ms.describe("Spent on shaping, in ms"),
+  load_ms: ms.describe("Waited for the warehouse, in ms"),
   error: errorObject.optional(),
 };
 
@@ -65,8 +68,10 @@ const streamReport = z.strictObject({
   ...streamRecord,
   rows_by_table: z.record(z.string(), count).describe("Rows written, child tables as well"),
   cursor: z.string().optional().describe("Where the stream stands, in words"),
-  parts: count,
-  failed_parts: z.array(z.strictObject({ part: z.string(), error: errorObject })),
+  parts: count.describe("Parts that were asked for"),
+  failed_parts: z
+    .array(z.strictObject({ part: z.string().describe("Its values"), error: errorObject }))
+    .describe("Those of them that failed"),
 });
 
 const runReport = {
@@ -77,60 +82,97 @@ const runReport = {
 };
 
 const line = <T extends string, S extends z.ZodRawShape>(type: T, shape: S) =>
-  z.strictObject({ version: z.literal(OUTPUT_VERSION), type: z.literal(type), ...shape });
-const ofRun = { run: count, bridge: z.string() };
-const ofStream = { ...ofRun, stream: z.string() };
+  z.strictObject({
+    version: z.literal(OUTPUT_VERSION).describe("Of this form of lines"),
+    type: z.literal(type).describe("What the line is of"),
+    ...shape,
+  });
+const ofRun = { run: count.describe("The run's number"), bridge };
+const ofStream = { ...ofRun, stream };
 
 export const outputLine = z
   .discriminatedUnion("type", [
-    line("run_started", { ...ofRun, streams: z.array(z.string()) }),
+    line("run_started", { ...ofRun, streams: z.array(z.string()).describe("Those that the run carries") }),
     line("stream_started", {
       ...ofStream,
-      since: z.string().optional(),
+      since: z.string().optional().describe("The value from which is asked"),
       goes_on: z.boolean().describe("In the middle of a pass that broke off"),
-      parts: count,
-      windows: count.optional(),
+      parts: count.describe("To ask for"),
+      windows: count.optional().describe("Of time, in all parts"),
     }),
     line("page", {
       ...ofStream,
       part: z.string().describe("Empty for a stream without parts"),
-      page: count,
-      records: count,
+      page: count.describe("Its number among all of the stream"),
+      records: count.describe("Kept"),
       rows: count.describe("Of all tables"),
-      bytes: count,
-      requests_left: count.optional(),
+      bytes: count.describe("Of the response"),
+      requests_left: count.optional().describe("In the API's limit, as it says"),
     }),
-    line("waiting", { ...ofStream, reason: z.enum(["pace", "api_asked"]), ms }),
-    line("retry", { ...ofStream, attempt: count, ms, why: z.string() }),
-    line("notice", { ...ofStream, message: z.string() }),
-    line("checkpoint", { ...ofStream, number: count, cursor: z.string().optional() }),
+    line("waiting", {
+      ...ofStream,
+      reason: z.enum(["pace", "api_asked"]).describe("Our own limit, or a wait that the API has asked for"),
+      ms,
+    }),
+    line("retry", {
+      ...ofStream,
+      attempt: count.describe("Its number"),
+      ms,
+      why: z.string().describe("What went wrong before"),
+    }),
+    line("notice", { ...ofStream, message: z.string().describe("What somebody should look at") }),
+    line("checkpoint", {
+      ...ofStream,
+      number: count.describe("Its number in the stream's run"),
+      cursor: z.string().optional().describe("Where the stream stands, in words"),
+    }),
     line("schema_changed", {
       ...ofStream,
-      table: z.string(),
-      column: z.string().optional(),
-      change: z.enum(["table_added", "column_added", "type_widened"]),
-      from_type: z.string().optional(),
-      to_type: z.string().optional(),
+      table: z.string().describe("The table's name"),
+      column: z.string().optional().describe("The column's name, where it is one of a column"),
+      change: z.enum(["table_added", "column_added", "type_widened"]).describe("What was changed"),
+      from_type: z.string().optional().describe("The type before"),
+      to_type: z.string().optional().describe("The type now"),
     }),
-    line("quarantined", { ...ofStream, reason: z.string(), path: z.string(), message: z.string() }),
-    line("stream_ended", { ...ofStream, report: streamReport }),
-    line("run_ended", { ...ofRun, ...runReport, streams: z.array(streamReport) }),
-    line("run", { ...ofRun, ...runReport, streams: z.array(z.strictObject(streamRecord)) }).describe(
-      "A run of the history",
-    ),
+    line("quarantined", {
+      ...ofStream,
+      reason: z.string().describe("Which rule the record breaks"),
+      path: z.string().describe("The field"),
+      message: z.string().describe("The same in words"),
+    }),
+    line("stream_ended", { ...ofStream, report: streamReport.describe("What the stream has done") }),
+    line("run_ended", {
+      ...ofRun,
+      ...runReport,
+      streams: z.array(streamReport).describe("What each stream has done"),
+    }),
+    line("run", {
+      ...ofRun,
+      ...runReport,
+      streams: z.array(z.strictObject(streamRecord)).describe("What each stream has done"),
+    }).describe("A run of the history"),
     line("plan", {
-      bridge: z.string(),
-      stream: z.string(),
-      table: z.string(),
-      write: z.string(),
-      lines: z.array(z.strictObject({ label: z.string(), text: z.string() })),
-      warnings: z.array(z.string()),
+      bridge,
+      stream,
+      table: z.string().describe("Schema and table that its records go into"),
+      write: z.string().describe("How they are written"),
+      lines: z
+        .array(
+          z.strictObject({
+            label: z.string().describe("What is told"),
+            text: z.string().describe("In words"),
+          }),
+        )
+        .describe("What would be asked, in the order of the work"),
+      warnings: z.array(z.string()).describe("What can go wrong with it"),
     }),
     line("check", {
-      check: z.string(),
-      outcome: z.enum(["good", "note", "bad", "left_out"]),
+      check: z.string().describe("What was looked at"),
+      outcome: z
+        .enum(["good", "note", "bad", "left_out"])
+        .describe("note: good to know; left_out: another line must be good first"),
       ms,
-      found: z.string(),
+      found: z.string().describe("In words"),
       error: errorObject.optional(),
     }).describe("A line of the probe"),
     line("error", { error: errorObject }).describe("The command could not do its work"),

@@ -2,6 +2,7 @@
 
 import * as z from "zod";
 import { instantMicros } from "../shape/date-time.js";
+import { all, exactlyOne, needs } from "./schema-facets.js";
 import {
   checkTemplate,
   conditionText,
@@ -25,18 +26,23 @@ export const apiPath = z
   .describe("Path below api.url; a URI template (RFC 6570)");
 
 const place = z
-  .union([jsonPathText, z.strictObject({ header: z.string().min(1) })])
+  .union([jsonPathText, z.strictObject({ header: z.string().min(1).describe("Name of a response header") })])
   .describe("Where a value is: a JSONPath into the body, or a response header");
 
 const bodySchema = z
   .union([
     z
-      .strictObject({ json: z.json() })
+      .strictObject({ json: z.json().describe("The body, as it is sent") })
       .describe("JSON; texts in it may hold {name}, a lone {name} keeps its type"),
-    z.strictObject({ form: z.record(z.string(), filled) }).describe("application/x-www-form-urlencoded"),
+    z
+      .strictObject({ form: z.record(z.string(), filled).describe("Fields of the form") })
+      .describe("application/x-www-form-urlencoded"),
     z.strictObject({ xml: filled }).describe("XML text; values are escaped"),
     z
-      .strictObject({ text: filled, type: z.string().default("text/plain; charset=utf-8") })
+      .strictObject({
+        text: filled,
+        type: z.string().default("text/plain; charset=utf-8").describe("Its media type"),
+      })
       .describe("Text as it is"),
   ])
   .describe("What a POST sends");
@@ -77,12 +83,14 @@ const responseSchema = z
     z.enum(["json", "json_lines", "csv", "xml"]),
     z.strictObject({ csv: csvSchema }),
     z.strictObject({
-      xml: z.strictObject({
-        lists: z
-          .array(fieldPath)
-          .default([])
-          .describe("Elements that are lists even where there is one only"),
-      }),
+      xml: z
+        .strictObject({
+          lists: z
+            .array(fieldPath)
+            .default([])
+            .describe("Elements that are lists even where there is one only"),
+        })
+        .describe("XML, with what its form does not tell"),
     }),
     z.strictObject({
       json: z
@@ -98,7 +106,9 @@ const responseSchema = z
         .refine(
           ({ header_row, names }) => (header_row === undefined) !== (names === undefined),
           "must hold one of header_row or names",
-        ),
+        )
+        .meta(exactlyOne("header_row", "names"))
+        .describe("JSON whose records are lists of values"),
     }),
   ])
   .default("json")
@@ -134,7 +144,8 @@ export const pagesSchema = z
         records: z.int().min(1).describe("Records per page"),
         smaller: z.array(z.int().min(1)).default([]).describe("Tried in turn where the API refuses the size"),
       })
-      .optional(),
+      .optional()
+      .describe("How many records a page is to hold"),
     more: place.optional().describe("A flag that is true while there are more pages"),
     last: place.optional().describe("A flag that is true on the last page"),
     total: place.optional().describe("How many records there are in all"),
@@ -170,6 +181,7 @@ export const pagesSchema = z
         path: ["overlap"],
       });
   })
+  .meta(all(exactlyOne("token", "link", "number", "offset", "after"), needs("overlap", "offset")))
   .describe("How to get the next page");
 
 const requestShape = {
@@ -180,13 +192,16 @@ const requestShape = {
     .record(z.string(), z.union([scalar, z.array(scalar)]))
     .default({})
     .describe("Query parameters; a list is repeated; what has no value is left out"),
-  headers: z.record(z.string(), filled).default({}),
+  headers: z.record(z.string(), filled).default({}).describe("Headers of this request"),
   body: bodySchema.optional(),
   response: responseSchema,
   rules: z.array(failRuleSchema).default([]).describe("What responses mean; the first that holds counts"),
 } as const;
 
 export const requestKeys = { ...requestShape, pages: pagesSchema.optional() } as const;
+
+/** What `oneMethod` checks, in JSON Schema. */
+const ONE_METHOD = all(exactlyOne("get", "post"), needs("body", "post"));
 
 export function oneMethod(
   request: { get?: string | undefined; post?: string | undefined; body?: unknown; report?: unknown },
@@ -201,7 +216,8 @@ export function oneMethod(
 
 export const valuesRequest = z
   .strictObject({ ...requestKeys, values: jsonPathText.describe("Where the values are in the response") })
-  .superRefine((request, context) => oneMethod(request, context));
+  .superRefine((request, context) => oneMethod(request, context))
+  .meta(ONE_METHOD);
 
 export const listsSchema = z
   .record(
@@ -212,7 +228,8 @@ export const listsSchema = z
         values: jsonPathText.describe("Where the values are in the response"),
         join: z.string().optional().describe("Join them into one text with this between"),
       })
-      .superRefine((request, context) => oneMethod(request, context)),
+      .superRefine((request, context) => oneMethod(request, context))
+      .meta(ONE_METHOD),
   )
   .default({})
   .describe("Values that another request gives first; {name} stands for them");
@@ -226,11 +243,17 @@ export const eachSchema = z
         file: z.string().describe("A .csv, .json, .jsonl or .txt file, from the project's folder"),
         field: fieldPath.optional().describe("Column or field; a .txt file has one value on each line"),
       }),
-      z.strictObject({ stream: nameText, field: fieldPath }).describe("A field of another stream's records"),
+      z
+        .strictObject({
+          stream: nameText.describe("Name of the other stream"),
+          field: fieldPath.describe("Its records' field"),
+        })
+        .describe("A field of another stream's records"),
       valuesRequest,
     ]),
   )
   .refine((each) => Object.keys(each).length > 0, "must hold a name")
+  .meta({ minProperties: 1 })
   .describe("Asked once for each value; {name} stands for it. Several names are nested, in their order");
 
 export const instantFormat = z
@@ -258,7 +281,10 @@ export const windowsSchema = z
     end: moment
       .optional()
       .describe("Where the last window ends: a time or a duration from now; default: now"),
-    order: z.enum(["oldest_first", "newest_first"]).default("oldest_first"),
+    order: z
+      .enum(["oldest_first", "newest_first"])
+      .default("oldest_first")
+      .describe("In which order windows are asked for"),
     overlap: duration
       .default("PT0S")
       .describe("Asked for again before what is done, for records that come late"),
@@ -289,7 +315,9 @@ export const reportSchema = z
         ...requestShape,
         id: jsonPathText.describe("Where the report's id is; {report_id} stands for it"),
       })
-      .superRefine((request, context) => oneMethod(request, context)),
+      .superRefine((request, context) => oneMethod(request, context))
+      .meta(ONE_METHOD)
+      .describe("Asks for the report"),
     poll: z
       .strictObject({
         ...requestShape,
@@ -301,7 +329,9 @@ export const reportSchema = z
         give_up: positiveFixed.default("PT2H").describe("After this, it is asked for anew next time"),
         link: jsonPathText.optional().describe("Where the address of the finished report is"),
       })
-      .superRefine((request, context) => oneMethod(request, context)),
+      .superRefine((request, context) => oneMethod(request, context))
+      .meta(ONE_METHOD)
+      .describe("Looks whether it is done"),
     download: z
       .strictObject({
         get: apiPath.optional(),
@@ -310,10 +340,9 @@ export const reportSchema = z
           .optional()
           .describe("Get it from poll.link, without credentials where that is another origin"),
       })
-      .refine(
-        ({ get, link }) => (get === undefined) !== (link === undefined),
-        "must hold one of get or link",
-      ),
+      .refine(({ get, link }) => (get === undefined) !== (link === undefined), "must hold one of get or link")
+      .meta(exactlyOne("get", "link"))
+      .describe("Fetches the finished report"),
     concurrency: z.int().min(1).default(1).describe("Reports under way at the same time, at most"),
     resubmit_states: z
       .array(scalar)
@@ -324,7 +353,7 @@ export const reportSchema = z
 
 const namesSchema = z
   .strictObject({
-    names: z.array(z.string()).min(1),
+    names: z.array(z.string()).min(1).describe("As the API calls them"),
     max_per_request: z.int().min(1).optional().describe("How many the API takes in one request"),
   })
   .describe("Names to ask for");
@@ -356,6 +385,7 @@ export const expandSchema = z
     else if (request.get !== undefined || request.post !== undefined)
       context.addIssue({ code: "custom", message: "must hold one of get, post or link" });
   })
+  .meta(all(exactlyOne("get", "post", "link"), needs("body", "post")))
   .describe("One more request for each record; with a cursor, for changed records only");
 
 export type RequestDefinition = z.output<z.ZodObject<typeof requestShape>>;

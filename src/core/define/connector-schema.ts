@@ -2,7 +2,7 @@
 
 import * as z from "zod";
 import { durationSign, isDuration } from "../language/duration.js";
-import { parseColumnType, TYPE_WORDS } from "../shape/column-type.js";
+import { parseColumnType, TYPE_PATTERN, TYPE_WORDS } from "../shape/column-type.js";
 import {
   apiPath,
   breakdownKeys,
@@ -16,6 +16,7 @@ import {
   requestKeys,
   windowsSchema,
 } from "./ask-schema.js";
+import { all, exactlyOne, has, needs, noTwo } from "./schema-facets.js";
 import { signInSchema } from "./sign-in-schema.js";
 import {
   conditionText,
@@ -45,8 +46,8 @@ const settingSchema = z
     optional: z.boolean().optional().describe("An account may leave it out"),
     secret: z.boolean().optional().describe("Never shown; an account gives it as $NAME only"),
     default: scalar.optional().describe("Used when an account leaves it out"),
-    title: z.string().optional(),
-    description: z.string().optional(),
+    title: z.string().optional().describe("A name for people"),
+    description: z.string().optional().describe("What it is, and where an account finds it"),
   })
   .describe("A value that every account fills in");
 
@@ -69,7 +70,18 @@ const rateLimitSchema = z
       .default("PT15M")
       .describe("The longest wait for the API's limits; what takes longer ends the run at a checkpoint"),
     groups: z
-      .record(nameText, z.strictObject({ ...rateKeys, concurrency: z.int().min(1).max(64).optional() }))
+      .record(
+        nameText,
+        z.strictObject({
+          ...rateKeys,
+          concurrency: z
+            .int()
+            .min(1)
+            .max(64)
+            .optional()
+            .describe("Requests under way at the same time, at most"),
+        }),
+      )
       .default({})
       .describe("Narrower limits for some addresses; streams name their group"),
   })
@@ -99,6 +111,7 @@ const columnSchema = z
     type: z
       .string()
       .refine((text) => parseColumnType(text) !== undefined, `must be one of ${TYPE_WORDS.join(", ")}`)
+      .meta({ pattern: TYPE_PATTERN })
       .optional()
       .describe(`One of ${TYPE_WORDS.join(", ")}; it wins over what is inferred`),
     hash: z.boolean().optional().describe("Store the SHA-256 of the text instead of the text"),
@@ -107,7 +120,14 @@ const columnSchema = z
   .refine((column) => !(column.hash === true && column.type !== undefined && column.type !== "text"), {
     message: "hash makes a text: leave type out, or say text",
     path: ["type"],
-  });
+  })
+  .meta({
+    not: {
+      properties: { hash: { const: true }, type: { not: { const: "text" } } },
+      required: ["hash", "type"],
+    },
+  })
+  .describe("How a field becomes a column");
 
 /** A text is any value, unless it is plainly meant as a duration. */
 function isStart(text: string): boolean {
@@ -154,11 +174,12 @@ const cursorSchema = z
     if (kinds.length !== 1)
       context.addIssue({ code: "custom", message: "must hold one of field, delta or last_run" });
   })
+  .meta(exactlyOne("field", "delta", "last_run"))
   .describe("How the API is asked for changes only");
 
 const streamSchema = z
   .strictObject({
-    title: z.string().optional(),
+    title: z.string().optional().describe("A name for people"),
     ...requestKeys,
     report: reportSchema.optional(),
     lists: listsSchema,
@@ -188,7 +209,8 @@ const streamSchema = z
         group: nameText.optional().describe("One of api.rate_limit.groups"),
         cost: z.number().positive().default(1).describe("What one request counts in the limits"),
       })
-      .optional(),
+      .optional()
+      .describe("What this stream's requests count in the account's limits"),
   })
   .superRefine((stream, context) => {
     oneMethod(stream, context, "get, post or report");
@@ -210,25 +232,48 @@ const streamSchema = z
         message: "does not go with report: it is one download",
         path: ["pages"],
       });
-  });
+  })
+  .meta(
+    all(
+      exactlyOne("get", "post", "report"),
+      needs("body", "post"),
+      noTwo("windows", "cursor"),
+      noTwo("report", "pages"),
+      {
+        not: {
+          allOf: [
+            { properties: { pages: { type: "object", ...has("overlap") } }, required: ["pages"] },
+            { not: has("key") },
+          ],
+        },
+      },
+    ),
+  )
+  .describe("A series of records of one kind");
 
 export const connectorSchema = z
   .strictObject({
     connector: nameText.describe("The connector's name"),
-    title: z.string().optional(),
+    title: z.string().optional().describe("A name for people"),
     version: z
       .string()
       .regex(/^\d+\.\d+\.\d+$/, "must be a version such as 1.0.0")
-      .default("1.0.0"),
-    settings: z.record(nameText, settingSchema).default({}),
-    api: apiSchema,
+      .default("1.0.0")
+      .describe("The connector's own version"),
+    settings: z
+      .record(nameText, settingSchema)
+      .default({})
+      .describe("What differs from account to account; {name} stands for a value"),
+    api: apiSchema.describe("Where the API is, how to sign in, and what holds for all its requests"),
     streams: z
       .record(nameText, streamSchema)
       .refine((streams) => Object.keys(streams).length > 0, "must hold at least one stream")
       .refine(
         (streams) => !Object.keys(streams).some((name) => name.startsWith("eb_")),
         "must have names that do not begin with eb_: such tables are our own",
-      ),
+      )
+      .meta({ minProperties: 1, propertyNames: { pattern: "^(?!eb_)[a-z][a-z0-9_]*$" } })
+      .describe("What can be carried, by name"),
   })
   .describe("Early Bridge connector: what is known of one API");
 

@@ -12,7 +12,7 @@ const httpSchema = z
       .string()
       .optional()
       .describe("Address of a proxy; default: HTTPS_PROXY, HTTP_PROXY and NO_PROXY"),
-    user_agent: z.string().optional(),
+    user_agent: z.string().optional().describe("The User-Agent header; default: early-bridge"),
     headers: z.record(z.string(), z.string()).optional().describe("Sent with every request of the account"),
     connect_timeout: positiveFixed.optional().describe("Until a connection stands; default PT10S"),
     response_timeout: positiveFixed
@@ -74,9 +74,9 @@ const bridgeSchema = z.strictObject({
 
 export const projectSchema = z
   .strictObject({
-    accounts: z.record(nameText, accountSchema),
-    warehouses: z.record(nameText, warehouseSchema),
-    bridges: z.record(nameText, bridgeSchema),
+    accounts: z.record(nameText, accountSchema).describe("Settings and secrets for connectors, by name"),
+    warehouses: z.record(nameText, warehouseSchema).describe("Where tables live, by name"),
+    bridges: z.record(nameText, bridgeSchema).describe("Which account's streams go into which warehouse"),
   })
   .describe("Early Bridge project: accounts, warehouses, and the bridges between them");
 

@@ -1,11 +1,14 @@
 /** How a connector says that an API is signed in to: one schema for each scheme. */
 
 import * as z from "zod";
+import { all, exactlyOne, noTwo } from "./schema-facets.js";
 import { duration, filled, jsonPathText, urlTemplate } from "./text-schemas.js";
 
 const basic = z
   .strictObject({
-    basic: z.strictObject({ user: filled.default("{user}"), password: filled.default("{password}") }),
+    basic: z
+      .strictObject({ user: filled.default("{user}"), password: filled.default("{password}") })
+      .describe("User and password"),
   })
   .describe("HTTP Basic, RFC 7617");
 
@@ -13,10 +16,12 @@ const bearer = z
   .strictObject({ bearer: filled.describe("The token, such as {token}") })
   .describe("A fixed bearer token");
 
+const place = z.enum(["header", "query", "cookie"]).default("header").describe("Where it is sent");
+
 const key = z
   .strictObject({
     key: filled.describe("The key, such as {api_key}"),
-    in: z.enum(["header", "query", "cookie"]).default("header"),
+    in: place,
     name: z.string().min(1).describe("Name of the header, query parameter or cookie"),
     prefix: z.string().default("").describe("Put before the key"),
   })
@@ -44,12 +49,12 @@ const client = {
 } as const;
 
 const clientCredentials = z
-  .strictObject({ oauth2: z.literal("client_credentials"), ...client })
+  .strictObject({ oauth2: z.literal("client_credentials").describe("The grant"), ...client })
   .describe("OAuth 2.0 client credentials, RFC 6749, section 4.4");
 
 const authorizationCode = z
   .strictObject({
-    oauth2: z.literal("authorization_code"),
+    oauth2: z.literal("authorization_code").describe("The grant"),
     ...client,
     authorize_url: urlTemplate.optional().describe("The authorization endpoint; or give issuer"),
     redirect_port: z
@@ -58,13 +63,13 @@ const authorizationCode = z
       .max(65_535)
       .default(0)
       .describe("Port on 127.0.0.1 for the way back; 0 takes a free one"),
-    redirect_path: z.string().startsWith("/").default("/callback"),
+    redirect_path: z.string().startsWith("/").default("/callback").describe("Path of the way back"),
   })
   .describe("OAuth 2.0 authorization code with PKCE (RFC 7636); a person signs in once by `login`");
 
 const deviceCode = z
   .strictObject({
-    oauth2: z.literal("device_code"),
+    oauth2: z.literal("device_code").describe("The grant"),
     ...client,
     device_url: urlTemplate.optional().describe("The device authorization endpoint; or give issuer"),
   })
@@ -72,7 +77,7 @@ const deviceCode = z
 
 const jwtBearer = z
   .strictObject({
-    oauth2: z.literal("jwt_bearer"),
+    oauth2: z.literal("jwt_bearer").describe("The grant"),
     token_url: urlTemplate,
     key_file: filled.describe("Path of the service account's JSON key file, from the project's folder"),
     fields: z
@@ -93,7 +98,7 @@ const jwtBearer = z
 
 const refreshToken = z
   .strictObject({
-    oauth2: z.literal("refresh_token"),
+    oauth2: z.literal("refresh_token").describe("The grant"),
     ...client,
     refresh_token: filled.default("{refresh_token}"),
   })
@@ -101,7 +106,7 @@ const refreshToken = z
 
 const password = z
   .strictObject({
-    oauth2: z.literal("password"),
+    oauth2: z.literal("password").describe("The grant"),
     ...client,
     user: filled.default("{user}"),
     password: filled.default("{password}"),
@@ -113,9 +118,9 @@ const password = z
 
 const sent = z
   .strictObject({
-    in: z.enum(["header", "query", "cookie"]).default("header"),
-    name: z.string().min(1),
-    prefix: z.string().default(""),
+    in: place,
+    name: z.string().min(1).describe("Name of the header, query parameter or cookie"),
+    prefix: z.string().default("").describe("Put before the token"),
   })
   .describe("Where the session's token is sent afterwards");
 
@@ -124,7 +129,7 @@ const session = z
     session: z
       .strictObject({
         post: urlTemplate.describe("Address of the sign-in request; a path is below api.url"),
-        headers: z.record(z.string(), filled).default({}),
+        headers: z.record(z.string(), filled).default({}).describe("Headers of the sign-in request"),
         json: z.record(z.string(), filled).optional().describe("Body as JSON"),
         form: z.record(z.string(), filled).optional().describe("Body as a form"),
         xml: filled.optional().describe("Body as XML text; values are escaped"),
@@ -145,7 +150,9 @@ const session = z
       .refine(
         (each) => [each.json, each.form, each.xml].filter((body) => body !== undefined).length <= 1,
         "must have one body at most: json, form or xml",
-      ),
+      )
+      .meta(all(exactlyOne("token", "cookie"), noTwo("json", "form", "xml")))
+      .describe("The request, and where its token is"),
   })
   .describe("A described request gives a token or cookie");
 

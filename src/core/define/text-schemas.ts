@@ -8,6 +8,7 @@ import { compileJsonPath } from "../language/json-path.js";
 import { templateFault } from "../language/template.js";
 import { instantMicros } from "../shape/date-time.js";
 import { parsePath } from "../shape/naming.js";
+import { DURATION, FIXED_DURATION } from "./schema-facets.js";
 
 export const nameText = z
   .string()
@@ -15,7 +16,8 @@ export const nameText = z
 
 export const fieldPath = z
   .string()
-  .refine((text) => parsePath(text) !== undefined, "must be a field's path, such as lead_guest.email");
+  .refine((text) => parsePath(text) !== undefined, "must be a field's path, such as lead_guest.email")
+  .meta({ minLength: 1 });
 
 export const scalar = z.union([z.string(), z.number(), z.boolean()]);
 
@@ -25,13 +27,16 @@ export const duration = z
   .refine(
     (text) => durationSign(text) >= 0,
     "must be an ISO 8601 duration, such as PT30M, and not be negative",
-  );
+  )
+  .meta(DURATION);
 
-export const fixedDuration = duration.refine(
-  // what is none at all is told by the rule before
-  (text) => !isDuration(text) || isFixedDuration(text),
-  "must be in days or less: the length of months and years differs",
-);
+export const fixedDuration = duration
+  .refine(
+    // what is none at all is told by the rule before
+    (text) => !isDuration(text) || isFixedDuration(text),
+    "must be in days or less: the length of months and years differs",
+  )
+  .meta(FIXED_DURATION);
 
 const isLong = (text: string) => durationSign(text) !== 0;
 const LONGER = "must be longer than nothing";
@@ -74,6 +79,7 @@ function isJsonPath(text: string): boolean {
 export const jsonPathText = z
   .string()
   .refine(isJsonPath, "must be a JSONPath (RFC 9535), such as $.items[*]")
+  .meta({ pattern: "^\\$" })
   .describe("A JSONPath, RFC 9535");
 
 /** A CEL expression over a record or a response; what is wrong with it is part of the message. */

@@ -34,6 +34,9 @@ const PLAIN_KINDS: ReadonlySet<string> = new Set<TypeKind>([
 /** The words a user may write for a type; `decimal(12,2)` stands for every precision and scale. */
 export const TYPE_WORDS: readonly string[] = [...PLAIN_KINDS, "decimal(12,2)"];
 
+/** A regular expression that type words match; precision and scale have their limits beside it. */
+export const TYPE_PATTERN = `^(?:${[...PLAIN_KINDS].join("|")}|decimal\\(\\s*\\d{1,2}\\s*,\\s*\\d{1,2}\\s*\\))$`;
+
 /** Reads `int64`, `decimal(12,2)`, …; undefined where the text names no type. */
 export function parseColumnType(text: string): ColumnType | undefined {
   if (PLAIN_KINDS.has(text)) return { kind: text as Exclude<TypeKind, "decimal"> };
