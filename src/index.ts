@@ -2,15 +2,16 @@
 
 export { type FileTokenStoreOptions, fileTokenStore } from "./auth/file-token-store.js";
 export { memoryTokenStore, type StoredTokens, type TokenStore } from "./auth/token-store.js";
+export type { ProjectInput } from "./core/define/bridges-input.js";
 export { type AccountSettings, defineConnector } from "./core/define/connector.js";
+export type { ConnectorInput } from "./core/define/connector-input.js";
 export type {
   Connector,
   ConnectorCode,
-  ConnectorInput,
   SignableRequest,
   StreamDefinition,
 } from "./core/define/connector-schema.js";
-export type { Project, ProjectInput, WriteMode } from "./core/define/project-schema.js";
+export type { Project, WriteMode } from "./core/define/project-schema.js";
 export { BridgeError, type ErrorCode, type ErrorKind, isBridgeError, type Where } from "./core/errors.js";
 export { ExactNumber, stringifyExact } from "./core/shape/exact-json.js";
 export { type ConnectOptions, connect } from "./node/connect.js";

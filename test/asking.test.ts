@@ -2,7 +2,7 @@
 
 import { gzipSync } from "fflate";
 import { describe, expect, it } from "vitest";
-import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { newTally } from "../src/http/exchange.js";
 import { connect, defineConnector } from "../src/index.js";
 import { insideOf } from "../src/run/api.js";

@@ -7,7 +7,7 @@ import { exportPKCS8, generateKeyPair } from "jose";
 import selfsigned from "selfsigned";
 import { describe, expect, it, vi } from "vitest";
 import { memoryTokenStore } from "../src/auth/token-store.js";
-import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { nodeClock } from "../src/http/node-clock.js";
 import { type BridgeError, type ConnectOptions, connect, defineConnector, probe } from "../src/index.js";
 import { temporaryFolder, whenDone } from "./support/project.js";

@@ -3,7 +3,7 @@
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
-import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { connect, defineConnector, openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { bookingsService, command, startCommand, temporaryFolder } from "./support/project.js";

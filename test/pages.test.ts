@@ -2,7 +2,7 @@
 
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { type CompiledStream, compileStream } from "../src/core/stream/compile-stream.js";
 import { describeStream } from "../src/core/stream/describe-stream.js";
 import type { AskEvent } from "../src/run/ask/asker.js";

@@ -5,8 +5,10 @@ import { join } from "node:path";
 import { Ajv2020 } from "ajv/dist/2020.js";
 import addFormats from "ajv-formats";
 import fc from "fast-check";
+import { compile } from "json-schema-to-typescript";
 import { describe, expect, it } from "vitest";
 import { parse } from "yaml";
+import { formatted, typesOf } from "../scripts/file-types.mjs";
 import { outputLine } from "../src/cli/json-lines.js";
 import { connectorSchema } from "../src/core/define/connector-schema.js";
 import { jsonSchemaOf } from "../src/core/define/json-schema.js";
@@ -47,6 +49,16 @@ describe("the JSON Schema", () => {
     ["output", outputLine],
   ])("of %s is the one that is checked by", (name, schema) => {
     expect(schemaFile(name)).toEqual(jsonSchemaOf(schema, name));
+  });
+});
+
+describe("the types of files in TypeScript", () => {
+  it.each([
+    ["connector", "ConnectorInput"],
+    ["bridges", "ProjectInput"],
+  ])("are those of the JSON Schema of %s", async (name, type) => {
+    const text = formatted(await typesOf(schemaFile(name), type, compile));
+    expect(readFileSync(`src/core/define/${name}-input.ts`, "utf8")).toBe(text);
   });
 });
 

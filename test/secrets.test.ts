@@ -4,7 +4,7 @@ import { generateKeyPairSync } from "node:crypto";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { memoryTokenStore, type TokenStore } from "../src/auth/token-store.js";
-import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { connect, defineConnector, openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { temporaryFolder } from "./support/project.js";

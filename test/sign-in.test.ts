@@ -12,7 +12,7 @@ import { type LoginTalk, login } from "../src/auth/login.js";
 import { tokenKey } from "../src/auth/stored-tokens.js";
 import { memoryTokenStore } from "../src/auth/token-store.js";
 import { resolveAccount } from "../src/core/define/connector.js";
-import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import type { LoginScheme } from "../src/core/define/sign-in-schema.js";
 import { Redactor } from "../src/core/redact.js";
 import { nodeClock } from "../src/http/node-clock.js";

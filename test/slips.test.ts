@@ -1,7 +1,7 @@
 /** Slips of the pen in a connector that would pass over records without a word, if nobody looked. */
 
 import { describe, expect, it } from "vitest";
-import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { connect, defineConnector, probe } from "../src/index.js";
 import { carried } from "./support/carried.js";
 import { failure } from "./support/failure.js";

@@ -1,6 +1,13 @@
 /** What TypeScript knows of a connector that was written in it: names complete, and typos are refused. */
 
+import { resolve } from "node:path";
+import ts from "typescript";
 import { describe, expect, expectTypeOf, it } from "vitest";
+import type * as z from "zod";
+import type { ProjectInput } from "../src/core/define/bridges-input.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
+import type { connectorSchema } from "../src/core/define/connector-schema.js";
+import type { projectSchema } from "../src/core/define/project-schema.js";
 import { type Api, connect, defineConnector } from "../src/index.js";
 
 const huts = defineConnector({
@@ -64,5 +71,80 @@ describe("a connector in TypeScript", () => {
   it("from a file takes any names: they are checked when it runs", () => {
     const api = connect(huts as Parameters<typeof connect>[0], { base: "https://a.example", token: "t" });
     expectTypeOf(api.records).parameter(0).toEqualTypeOf<string>();
+  });
+});
+
+/** What an editor shows in a program: at the place of `|`. */
+function editorAt(program: string) {
+  const file = resolve("test/program.ts");
+  const at = program.indexOf("|");
+  const text = program.slice(0, at) + program.slice(at + 1);
+  const options: ts.CompilerOptions = {
+    strict: true,
+    skipLibCheck: true,
+    target: ts.ScriptTarget.ES2022,
+    module: ts.ModuleKind.NodeNext,
+    moduleResolution: ts.ModuleResolutionKind.NodeNext,
+    paths: { "early-bridge": [resolve("dist/index.d.ts")] },
+  };
+  const service = ts.createLanguageService({
+    getCompilationSettings: () => options,
+    getScriptFileNames: () => [file],
+    getScriptVersion: () => "1",
+    getScriptSnapshot: (name) => {
+      const content = name === file ? text : ts.sys.readFile(name);
+      return content === undefined ? undefined : ts.ScriptSnapshot.fromString(content);
+    },
+    getCurrentDirectory: () => resolve("."),
+    getDefaultLibFileName: (wanted) => ts.getDefaultLibFilePath(wanted),
+    fileExists: ts.sys.fileExists,
+    readFile: ts.sys.readFile,
+    directoryExists: ts.sys.directoryExists,
+  });
+  return {
+    hover: () => ts.displayPartsToString(service.getQuickInfoAtPosition(file, at)?.documentation),
+    completions: () => service.getCompletionsAtPosition(file, at, {})?.entries.map(({ name }) => name) ?? [],
+  };
+}
+
+const written = (api: string, stream: string) =>
+  `import { defineConnector } from "early-bridge";
+  export const c = defineConnector({
+    connector: "huts", api: { url: "https://a.example", ${api} }, streams: { huts: { get: "/huts", ${stream} } },
+  });`;
+
+describe("an editor", () => {
+  it.each([
+    ["rate_limit: { per_|second: 2 }", "", "Requests per second, at most"],
+    ["rate_|limit: {}", "", "What the API allows, as its documentation publishes it"],
+    [
+      "",
+      "key: 'id', pages: { tok|en: '$.next', query: 'after' }",
+      "Where the next page's token is; the last page has none",
+    ],
+    ["", "safe_to_|retry: true", "This POST changes nothing, so it may be sent again. Default: false"],
+    ["sign_in: { oauth2: 'client_credentials', sco|pe: 'x' }", "", "Scopes to ask for, separated by spaces"],
+  ])("shows what the schema says of %s%s", (api, stream, text) => {
+    expect(editorAt(written(api, stream)).hover()).toBe(text);
+  });
+
+  it("completes keys, and the words that a key takes", () => {
+    expect(editorAt(written("", "cursor: { | }")).completions()).toEqual(
+      expect.arrayContaining(["field", "delta", "last_run", "overlap"]),
+    );
+    expect(editorAt(written("", "response: '|'")).completions()).toEqual([
+      "csv",
+      "json",
+      "json_lines",
+      "xml",
+    ]);
+  });
+});
+
+describe("the types of files", () => {
+  it("take what the schemas take; those of connectors nothing else", () => {
+    expectTypeOf<z.input<typeof connectorSchema>>().toExtend<ConnectorInput>();
+    expectTypeOf<ConnectorInput>().toExtend<z.input<typeof connectorSchema>>();
+    expectTypeOf<z.input<typeof projectSchema>>().toExtend<ProjectInput>();
   });
 });

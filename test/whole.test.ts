@@ -5,7 +5,7 @@ import { join, relative } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { KeyDigests } from "../src/core/ask/key-digests.js";
-import type { ConnectorInput } from "../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { connect, defineConnector, openBridge, probe } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { carried } from "./support/carried.js";

@@ -7,6 +7,7 @@ export { jsonDecoder } from "./decode/json.js";
 export { jsonLinesDecoder } from "./decode/json-lines.js";
 export { unpack } from "./decode/unpack.js";
 export { xmlDecoder } from "./decode/xml.js";
+export type { ProjectInput } from "./define/bridges-input.js";
 export { checkValue, parseYaml, type YamlFile } from "./define/check.js";
 export {
   type Account,
@@ -14,9 +15,10 @@ export {
   defineConnector,
   resolveAccount,
 } from "./define/connector.js";
-export { type Connector, type ConnectorInput, connectorSchema } from "./define/connector-schema.js";
+export type { ConnectorInput } from "./define/connector-input.js";
+export { type Connector, connectorSchema } from "./define/connector-schema.js";
 export { jsonSchemaOf } from "./define/json-schema.js";
-export { type Project, type ProjectInput, projectSchema } from "./define/project-schema.js";
+export { type Project, projectSchema } from "./define/project-schema.js";
 export { BridgeError, ERROR_CODES, type ErrorCode, isBridgeError } from "./errors.js";
 export { compileJsonPath } from "./language/json-path.js";
 export { compilePlainPath, type JsonPath } from "./language/plain-path.js";

@@ -1,7 +1,7 @@
 /** A stream of an API in this process, carried through a warehouse run after run. */
 
 import { join } from "node:path";
-import type { ConnectorInput } from "../../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../../src/core/define/connector-input.js";
 import { type Api, type Bridge, type BridgeOptions, openBridge, type RunEvent } from "../../src/index.js";
 import { duckdb } from "../../src/warehouse/duckdb/index.js";
 import { type Answered, type Asked, fakeApi } from "./fake-api.js";

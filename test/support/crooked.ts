@@ -1,7 +1,7 @@
 /** A service that does, on purpose, what real ones do on bad days: every fault, over every page rule and sign-in. */
 
 import type { IncomingMessage, ServerResponse } from "node:http";
-import type { ConnectorInput } from "../../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../../src/core/define/connector-input.js";
 import { serve } from "./serve.js";
 
 type Stream = ConnectorInput["streams"][string];

@@ -1,7 +1,8 @@
 /** An API as a function: it answers in this process, so that every way of asking can be tried without a network. */
 
 import { defineConnector } from "../../src/core/define/connector.js";
-import type { ConnectorCode, ConnectorInput } from "../../src/core/define/connector-schema.js";
+import type { ConnectorInput } from "../../src/core/define/connector-input.js";
+import type { ConnectorCode } from "../../src/core/define/connector-schema.js";
 import type { Send } from "../../src/http/send.js";
 import { connect } from "../../src/node/connect.js";
 

@@ -27,7 +27,8 @@ export const apiPath = z
 
 const place = z
   .union([jsonPathText, z.strictObject({ header: z.string().min(1).describe("Name of a response header") })])
-  .describe("Where a value is: a JSONPath into the body, or a response header");
+  .describe("Where a value is: a JSONPath into the body, or a response header")
+  .meta({ id: "Place" });
 
 const bodySchema = z
   .union([
@@ -45,7 +46,8 @@ const bodySchema = z
       })
       .describe("Text as it is"),
   ])
-  .describe("What a POST sends");
+  .describe("What a POST sends")
+  .meta({ id: "Body" });
 
 function isEncoding(label: string): boolean {
   try {
@@ -76,7 +78,8 @@ const csvSchema = z
       .describe("Every line ends with a line break, the last one too: a body that does not broke off"),
     skip_lines: z.int().min(0).default(0).describe("Lines before the header"),
   })
-  .describe("CSV, RFC 4180");
+  .describe("CSV, RFC 4180")
+  .meta({ id: "Csv" });
 
 const responseSchema = z
   .union([
@@ -111,6 +114,8 @@ const responseSchema = z
         .describe("JSON whose records are lists of values"),
     }),
   ])
+  .describe("How a response is written")
+  .meta({ id: "Response" })
   .default("json")
   .describe("How the response is written. gzip and zip are undone by themselves");
 
@@ -122,7 +127,8 @@ export const failRuleSchema = z
       .describe("retry: it passes; stop: it fails; skip: nothing is there; halve: the window is too large"),
     message: jsonPathText.optional().describe("Where the API's own words are in the body"),
   })
-  .describe("What a response means beyond its status");
+  .describe("What a response means beyond its status")
+  .meta({ id: "Rule" });
 
 export const pagesSchema = z
   .strictObject({
@@ -182,7 +188,8 @@ export const pagesSchema = z
       });
   })
   .meta(all(exactlyOne("token", "link", "number", "offset", "after"), needs("overlap", "offset")))
-  .describe("How to get the next page");
+  .describe("How to get the next page")
+  .meta({ id: "Pages" });
 
 const requestShape = {
   get: apiPath.optional(),
@@ -217,7 +224,9 @@ export function oneMethod(
 export const valuesRequest = z
   .strictObject({ ...requestKeys, values: jsonPathText.describe("Where the values are in the response") })
   .superRefine((request, context) => oneMethod(request, context))
-  .meta(ONE_METHOD);
+  .meta(ONE_METHOD)
+  .describe("A request that gives values")
+  .meta({ id: "ValuesRequest" });
 
 export const listsSchema = z
   .record(
@@ -306,7 +315,8 @@ export const windowsSchema = z
     if (end !== undefined && instantMicros(start) >= instantMicros(end))
       context.addIssue({ code: "custom", message: "must be later than start", path: ["end"] });
   })
-  .describe("Asked in windows of time; which are done is kept");
+  .describe("Asked in windows of time; which are done is kept")
+  .meta({ id: "Windows" });
 
 export const reportSchema = z
   .strictObject({
@@ -349,14 +359,16 @@ export const reportSchema = z
       .default([])
       .describe("States after which it is submitted anew: expired, say"),
   })
-  .describe("Asked for in three steps: submit, look until it is done, download");
+  .describe("Asked for in three steps: submit, look until it is done, download")
+  .meta({ id: "Report" });
 
 const namesSchema = z
   .strictObject({
     names: z.array(z.string()).min(1).describe("As the API calls them"),
     max_per_request: z.int().min(1).optional().describe("How many the API takes in one request"),
   })
-  .describe("Names to ask for");
+  .describe("Names to ask for")
+  .meta({ id: "Names" });
 
 export const breakdownKeys = {
   dimensions: namesSchema
@@ -386,7 +398,8 @@ export const expandSchema = z
       context.addIssue({ code: "custom", message: "must hold one of get, post or link" });
   })
   .meta(all(exactlyOne("get", "post", "link"), needs("body", "post")))
-  .describe("One more request for each record; with a cursor, for changed records only");
+  .describe("One more request for each record; with a cursor, for changed records only")
+  .meta({ id: "Expand" });
 
 export type RequestDefinition = z.output<z.ZodObject<typeof requestShape>>;
 export type PagesDefinition = z.output<typeof pagesSchema>;

@@ -49,7 +49,8 @@ const settingSchema = z
     title: z.string().optional().describe("A name for people"),
     description: z.string().optional().describe("What it is, and where an account finds it"),
   })
-  .describe("A value that every account fills in");
+  .describe("A value that every account fills in")
+  .meta({ id: "Setting" });
 
 const rateKeys = {
   per_second: z.number().positive().optional().describe("Requests per second, at most"),
@@ -85,7 +86,8 @@ const rateLimitSchema = z
       .default({})
       .describe("Narrower limits for some addresses; streams name their group"),
   })
-  .describe("What the API allows, as its documentation publishes it");
+  .describe("What the API allows, as its documentation publishes it")
+  .meta({ id: "RateLimit" });
 
 const apiSchema = z.strictObject({
   url: urlTemplate.describe("The base address; a URI template (RFC 6570) over the settings"),
@@ -127,7 +129,8 @@ const columnSchema = z
       required: ["hash", "type"],
     },
   })
-  .describe("How a field becomes a column");
+  .describe("How a field becomes a column")
+  .meta({ id: "Column" });
 
 /** A text is any value, unless it is plainly meant as a duration. */
 function isStart(text: string): boolean {
@@ -175,7 +178,8 @@ const cursorSchema = z
       context.addIssue({ code: "custom", message: "must hold one of field, delta or last_run" });
   })
   .meta(exactlyOne("field", "delta", "last_run"))
-  .describe("How the API is asked for changes only");
+  .describe("How the API is asked for changes only")
+  .meta({ id: "Cursor" });
 
 const streamSchema = z
   .strictObject({
@@ -249,7 +253,8 @@ const streamSchema = z
       },
     ),
   )
-  .describe("A series of records of one kind");
+  .describe("A series of records of one kind")
+  .meta({ id: "Stream" });
 
 export const connectorSchema = z
   .strictObject({
@@ -277,8 +282,6 @@ export const connectorSchema = z
   })
   .describe("Early Bridge connector: what is known of one API");
 
-/** A connector as it is written. */
-export type ConnectorInput = z.input<typeof connectorSchema>;
 /** A request on its way to the API, as a signer in TypeScript sees it. */
 export interface SignableRequest {
   readonly method: string;

@@ -4,13 +4,8 @@ import { BridgeError, typeName, type Where } from "../errors.js";
 import { expandTemplate, type TemplateValues, templateNames } from "../language/template.js";
 import { checkBaseUrl } from "./base-url.js";
 import { checkValue, formatIssuePath, namesHint, nearest, type YamlFile } from "./check.js";
-import {
-  type Connector,
-  type ConnectorCode,
-  type ConnectorInput,
-  connectorSchema,
-  type Setting,
-} from "./connector-schema.js";
+import type { ConnectorInput } from "./connector-input.js";
+import { type Connector, type ConnectorCode, connectorSchema, type Setting } from "./connector-schema.js";
 import { checkStream } from "./stream-names.js";
 
 /** Where values written in TypeScript are said to stand. */

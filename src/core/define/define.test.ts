@@ -3,7 +3,7 @@ import { describe, expect, expectTypeOf, it } from "vitest";
 import { isBridgeError } from "../errors.js";
 import { checkValue, parseYaml } from "./check.js";
 import { type AccountSettings, checkConnector, defineConnector, resolveAccount } from "./connector.js";
-import type { ConnectorInput } from "./connector-schema.js";
+import type { ConnectorInput } from "./connector-input.js";
 import { projectSchema } from "./project-schema.js";
 
 const DEMO = readFileSync("demo/connectors/bookings.connector.yaml", "utf8");

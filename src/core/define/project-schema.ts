@@ -22,7 +22,8 @@ const httpSchema = z
     cert: z.string().optional().describe("File with our own certificate, for mutual TLS, PEM"),
     key: z.string().optional().describe("File with the key of our own certificate, PEM"),
   })
-  .describe("How the account's requests travel");
+  .describe("How the account's requests travel")
+  .meta({ id: "Http" });
 
 const accountSchema = z
   .object({
@@ -46,7 +47,8 @@ export const checkpointSchema = z
     rows: z.int().min(1).default(CHECKPOINT_DEFAULTS.rows).describe("Rows between two checkpoints, at most"),
     every: positiveFixed.default(CHECKPOINT_DEFAULTS.every).describe("Time between two checkpoints, at most"),
   })
-  .describe("When rows and cursor are committed together");
+  .describe("When rows and cursor are committed together")
+  .meta({ id: "Checkpoint" });
 
 export const writeModes = ["upsert", "replace"] as const;
 
@@ -80,6 +82,5 @@ export const projectSchema = z
   })
   .describe("Early Bridge project: accounts, warehouses, and the bridges between them");
 
-export type ProjectInput = z.input<typeof projectSchema>;
 export type Project = z.output<typeof projectSchema>;
 export type WriteMode = (typeof writeModes)[number];

@@ -10,11 +10,13 @@ const basic = z
       .strictObject({ user: filled.default("{user}"), password: filled.default("{password}") })
       .describe("User and password"),
   })
-  .describe("HTTP Basic, RFC 7617");
+  .describe("HTTP Basic, RFC 7617")
+  .meta({ id: "Basic" });
 
 const bearer = z
   .strictObject({ bearer: filled.describe("The token, such as {token}") })
-  .describe("A fixed bearer token");
+  .describe("A fixed bearer token")
+  .meta({ id: "Bearer" });
 
 const place = z.enum(["header", "query", "cookie"]).default("header").describe("Where it is sent");
 
@@ -25,7 +27,8 @@ const key = z
     name: z.string().min(1).describe("Name of the header, query parameter or cookie"),
     prefix: z.string().default("").describe("Put before the key"),
   })
-  .describe("A fixed key in header, query or cookie");
+  .describe("A fixed key in header, query or cookie")
+  .meta({ id: "Key" });
 
 const client = {
   token_url: urlTemplate.optional().describe("The token endpoint; or give issuer"),
@@ -50,7 +53,8 @@ const client = {
 
 const clientCredentials = z
   .strictObject({ oauth2: z.literal("client_credentials").describe("The grant"), ...client })
-  .describe("OAuth 2.0 client credentials, RFC 6749, section 4.4");
+  .describe("OAuth 2.0 client credentials, RFC 6749, section 4.4")
+  .meta({ id: "ClientCredentials" });
 
 const authorizationCode = z
   .strictObject({
@@ -65,7 +69,8 @@ const authorizationCode = z
       .describe("Port on 127.0.0.1 for the way back; 0 takes a free one"),
     redirect_path: z.string().startsWith("/").default("/callback").describe("Path of the way back"),
   })
-  .describe("OAuth 2.0 authorization code with PKCE (RFC 7636); a person signs in once by `login`");
+  .describe("OAuth 2.0 authorization code with PKCE (RFC 7636); a person signs in once by `login`")
+  .meta({ id: "AuthorizationCode" });
 
 const deviceCode = z
   .strictObject({
@@ -73,7 +78,8 @@ const deviceCode = z
     ...client,
     device_url: urlTemplate.optional().describe("The device authorization endpoint; or give issuer"),
   })
-  .describe("OAuth 2.0 device grant (RFC 8628); a person signs in once by `login`");
+  .describe("OAuth 2.0 device grant (RFC 8628); a person signs in once by `login`")
+  .meta({ id: "DeviceCode" });
 
 const jwtBearer = z
   .strictObject({
@@ -94,7 +100,8 @@ const jwtBearer = z
     scope: client.scope,
     extra: client.extra,
   })
-  .describe("OAuth 2.0 JWT bearer grant of a service account, RFC 7523");
+  .describe("OAuth 2.0 JWT bearer grant of a service account, RFC 7523")
+  .meta({ id: "JwtBearer" });
 
 const refreshToken = z
   .strictObject({
@@ -102,7 +109,8 @@ const refreshToken = z
     ...client,
     refresh_token: filled.default("{refresh_token}"),
   })
-  .describe("A refresh token supplied by hand, RFC 6749, section 6; rotated ones are kept");
+  .describe("A refresh token supplied by hand, RFC 6749, section 6; rotated ones are kept")
+  .meta({ id: "RefreshToken" });
 
 const password = z
   .strictObject({
@@ -114,7 +122,8 @@ const password = z
       .optional()
       .describe("A secret that is put behind the password, as some old systems want it"),
   })
-  .describe("Legacy: OAuth 2.0 password grant, RFC 6749, section 4.3. Use another one where the API has it");
+  .describe("Legacy: OAuth 2.0 password grant, RFC 6749, section 4.3. Use another one where the API has it")
+  .meta({ id: "Password" });
 
 const sent = z
   .strictObject({
@@ -122,7 +131,8 @@ const sent = z
     name: z.string().min(1).describe("Name of the header, query parameter or cookie"),
     prefix: z.string().default("").describe("Put before the token"),
   })
-  .describe("Where the session's token is sent afterwards");
+  .describe("Where the session's token is sent afterwards")
+  .meta({ id: "Sent" });
 
 const session = z
   .strictObject({
@@ -154,7 +164,8 @@ const session = z
       .meta(all(exactlyOne("token", "cookie"), noTwo("json", "form", "xml")))
       .describe("The request, and where its token is"),
   })
-  .describe("A described request gives a token or cookie");
+  .describe("A described request gives a token or cookie")
+  .meta({ id: "Session" });
 
 const oneScheme = z.union([
   basic,
