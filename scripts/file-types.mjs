@@ -33,9 +33,9 @@ function described({ description, default: usual }) {
 
 /** The types of a file; `compile` is that of json-schema-to-typescript. */
 export async function typesOf(json, name, compile) {
-  const bannerComment = `/** ${json.title}, as it is written. Made by \`npm run schemas\` from its zod schema. */`;
+  const bannerComment = `/** Made by \`npm run schemas\` from the zod schema of the file. */`;
   const options = { bannerComment, ignoreMinAndMaxItems: true, format: false, strictIndexSignatures: false };
-  const text = await compile({ ...plain(json), title: name }, name, options);
+  const text = await compile({ ...plain(json), title: name, description: json.title }, name, options);
   // a value of any JSON has no name of its own in the schema
   return text.replaceAll("_Schema0", "Json").replaceAll(/\/\*\*\n\s*\* (.{1,95})\n\s*\*\//g, "/** $1 */");
 }

@@ -2,26 +2,73 @@
 
 export { type FileTokenStoreOptions, fileTokenStore } from "./auth/file-token-store.js";
 export { memoryTokenStore, type StoredTokens, type TokenStore } from "./auth/token-store.js";
+export type { Clock } from "./core/clock.js";
 export type { ProjectInput } from "./core/define/bridges-input.js";
-export { type AccountSettings, defineConnector } from "./core/define/connector.js";
+export { type AccountSettings, type DefinedConnector, defineConnector } from "./core/define/connector.js";
 export type { ConnectorInput } from "./core/define/connector-input.js";
 export type {
   Connector,
   ConnectorCode,
+  PageSeen,
   SignableRequest,
+  StreamCode,
   StreamDefinition,
 } from "./core/define/connector-schema.js";
 export type { Project, WriteMode } from "./core/define/project-schema.js";
-export { BridgeError, type ErrorCode, type ErrorKind, isBridgeError, type Where } from "./core/errors.js";
+export type { WriteMethod } from "./core/define/write-method.js";
+export {
+  BridgeError,
+  ERROR_CODES,
+  type ErrorCode,
+  type ErrorKind,
+  isBridgeError,
+  type Where,
+} from "./core/errors.js";
+export type { ColumnBatch, TableBatch } from "./core/shape/batch.js";
+export { batchRows, batchValue } from "./core/shape/batch-rows.js";
+export type { ColumnType } from "./core/shape/column-type.js";
 export { ExactNumber, stringifyExact } from "./core/shape/exact-json.js";
+export type { NameRules } from "./core/shape/naming.js";
+export type { Issue, KnownColumn, Shaped } from "./core/shape/shaped.js";
+export type { ColumnSchema, TableSchema } from "./core/shape/table-shape.js";
+export type { SavedCursor } from "./core/track/cursor.js";
+export type {
+  HttpRequest,
+  HttpResponse,
+  Send,
+  Spool,
+  Transport,
+  TransportOptions,
+} from "./http/send.js";
 export { type ConnectOptions, connect } from "./node/connect.js";
 export { type OpenedBridge, type OpenedProject, openProject, type ProjectOptions } from "./node/project.js";
 export type { Api, PagesOptions } from "./run/api.js";
 export type { Page } from "./run/ask/page-series.js";
 export { type Bridge, type BridgeOptions, openBridge, type RunOptions } from "./run/bridge.js";
-export { connectWith } from "./run/connect-with.js";
+export { connectWith, type HttpOptions, type WithOptions } from "./run/connect-with.js";
 export type { OnRunEvent, RunEvent, RunReport, StreamReport } from "./run/events.js";
 export { planBridge, type StreamPlan } from "./run/plan.js";
-export type { Ports } from "./run/ports.js";
+export type { Network, Ports } from "./run/ports.js";
 export { type ProbeLine, type ProbeOptions, probe } from "./run/probe.js";
-export type { RunRecord, StreamRecord, Warehouse } from "./warehouse/warehouse.js";
+export {
+  addCounts,
+  type CheckpointEntry,
+  type Committed,
+  type Ledger,
+  type LoadOptions,
+  NO_ROWS,
+  type RowCounts,
+  type RunEnd,
+  type RunOutcome,
+  type RunRecord,
+  type RunStart,
+  type SampleRow,
+  type SchemaChange,
+  type Spent,
+  type StreamLoad,
+  type StreamOutcome,
+  type StreamRecord,
+  type TableView,
+  type Warehouse,
+  type WarehouseSession,
+} from "./warehouse/warehouse.js";

@@ -10,7 +10,7 @@ import { describe, expect, it } from "vitest";
 import { checkValue, parseYaml } from "../src/core/define/check.js";
 import { checkConnector } from "../src/core/define/connector.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
-import { openBridge } from "../src/index.js";
+import { openBridge, type TokenStore, type Warehouse } from "../src/index.js";
 import { BOOKINGS_DEFAULTS } from "../src/standins/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { type Asked, fakeApi } from "./support/fake-api.js";
@@ -18,7 +18,7 @@ import { bookingsService, temporaryFolder } from "./support/project.js";
 
 const README = readFileSync("README.md", "utf8");
 const PAGES = ["paging", "requests", "parts", "cursors", "pace"];
-const PROGRAMS = [...PAGES, "browser"];
+const PROGRAMS = [...PAGES, "browser", "extending"];
 
 /** Fenced blocks of a page, in order. */
 function fenced(text: string): { readonly language: string; readonly text: string }[] {
@@ -31,7 +31,10 @@ function fenced(text: string): { readonly language: string; readonly text: strin
 const blocks = (language: string) =>
   fenced(README).flatMap((block) => (block.language === language ? [block.text] : []));
 
-/** What the compiler says of texts as if they stood in this folder, the package's own name leading to what was built. */
+/**
+ * What the compiler says of texts as if they stood in this folder, the package's own name leading to what was
+ * built.
+ */
 function complaints(texts: readonly string[]): string[] {
   const files = new Map(texts.map((text, i) => [resolve(`test/docs-example-${i}.ts`), text]));
   const options: ts.CompilerOptions = {
@@ -71,7 +74,7 @@ describe("README and docs", () => {
       ...blocks("ts"),
       ...pages.flatMap(({ language, text }) => (language === "ts" ? [text] : [])),
     ];
-    expect(examples).toHaveLength(5);
+    expect(examples).toHaveLength(7);
     // the one with a key too many shows that the compiler has looked
     const wrong = examples[0]!.replace('connector: "bookings",', 'connector: "bookings", nonsense: 1,');
     expect(complaints([...examples, wrong])).toEqual([expect.stringContaining("'nonsense' does not exist")]);
@@ -113,6 +116,51 @@ describe("the README", () => {
     expect(Object.keys(checkValue(projectSchema, project!.value, project!).bridges)).toEqual(["bookings"]);
   });
 });
+
+describe("the page about extending", () => {
+  it("holds a warehouse that keeps rows and cursors, and a token store", async () => {
+    const [store, memory] = fenced(readFileSync("docs/extending.md", "utf8")).map(({ text }) => text);
+    const module = async (text: string) => {
+      const path = join(temporaryFolder(), "page.mjs");
+      const options = { target: ts.ScriptTarget.ES2022, module: ts.ModuleKind.ESNext };
+      const index = JSON.stringify(pathToFileURL(resolve("dist/index.js")).href);
+      writeFileSync(path, ts.transpile(text, options).replace('"early-bridge"', index));
+      return (await import(path)) as Record<string, unknown>;
+    };
+    const { MemoryWarehouse } = (await module(memory!)) as { MemoryWarehouse: new () => Memory };
+    const warehouse = new MemoryWarehouse();
+    let body: unknown = [
+      { id: 1, at: 5, beds: 2 },
+      { id: 2, at: 6 },
+    ];
+    const stream = { get: "/stays", key: "id", cursor: { field: "at", query: "since" } } as const;
+    const run = async () => {
+      const code = { streams: { s: { gone: ({ gone }: { readonly gone?: unknown }) => gone === true } } };
+      const fake = fakeApi(stream, () => ({ body }), code);
+      const report = await (await openBridge({ from: fake.api, to: warehouse, name: "b" })).run();
+      return { stream: report.streams[0], asked: fake.log.map(({ query }) => query.get("since")) };
+    };
+    expect(await run()).toMatchObject({ stream: { outcome: "done", added: 2 }, asked: [null] });
+    body = [
+      { id: 1, at: 7, gone: true },
+      { id: 2, at: 8 },
+    ];
+    expect(await run()).toMatchObject({ stream: { outcome: "done", changed: 1, removed: 1 }, asked: ["5"] });
+    expect([...warehouse.tables.get("s")!.values()]).toEqual([{ id: 2n, at: 8n }]);
+
+    const { keptIn } = (await module(store!)) as { keptIn: (service: Map<string, string>) => TokenStore };
+    const service = new Map<string, string>();
+    const tokens = keptIn(service);
+    await tokens.write("k", { refreshToken: "r", savedAtMs: 1 });
+    expect(await tokens.read("k")).toEqual({ refreshToken: "r", savedAtMs: 1 });
+    await tokens.remove("k");
+    expect([await tokens.read("k"), service.size]).toEqual([undefined, 0]);
+  });
+});
+
+interface Memory extends Warehouse {
+  readonly tables: Map<string, Map<string, unknown>>;
+}
 
 /** One exchange as a page shows it: `GET /path [header: value] body → status answer | header: value`. */
 interface Shown {

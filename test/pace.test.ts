@@ -1,4 +1,7 @@
-/** The pace against simulated servers: every kind of limit, told or not, with stray refusals and a clock that is off. */
+/**
+ * The pace against simulated servers: every kind of limit, told or not, with stray refusals and a clock that is
+ * off.
+ */
 
 import { describe, expect, it } from "vitest";
 import { type ReportedLimits, readLimits } from "../src/core/pace/limit-headers.js";

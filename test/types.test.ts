@@ -132,12 +132,8 @@ describe("an editor", () => {
     expect(editorAt(written("", "cursor: { | }")).completions()).toEqual(
       expect.arrayContaining(["field", "delta", "last_run", "overlap"]),
     );
-    expect(editorAt(written("", "response: '|'")).completions()).toEqual([
-      "csv",
-      "json",
-      "json_lines",
-      "xml",
-    ]);
+    const words = editorAt(written("", "response: '|'")).completions();
+    expect(words.sort()).toEqual(["csv", "json", "json_lines", "xml"]);
   });
 });
 

@@ -15,6 +15,7 @@ import { Seal } from "./sealed.js";
 import type { StoredTokens, TokenStore } from "./token-store.js";
 import { openTokens } from "./warehouse-token-store.js";
 
+/** Where the files are, and who hears of what is odd with them. */
 export interface FileTokenStoreOptions {
   /** default: EARLY_BRIDGE_CONFIG, or the system's folder for settings */
   readonly folder?: string | undefined;
@@ -28,6 +29,7 @@ export interface FileTokenStoreOptions {
 const STALE_LOCK_MS = 15_000;
 const LOCK_RETRIES = { retries: 400, factor: 1, minTimeout: 50, maxTimeout: 100, randomize: true };
 
+/** Refresh tokens in files of the user's config folder, readable by nobody else; several processes may share them. */
 export function fileTokenStore(options: FileTokenStoreOptions = {}): TokenStore {
   const folder =
     options.folder ?? process.env.EARLY_BRIDGE_CONFIG ?? envPaths("early-bridge", { suffix: "" }).config;
@@ -59,7 +61,10 @@ class FileTokenStore implements TokenStore {
     return text === undefined ? undefined : this.open(text, key, path);
   }
 
-  /** Written to a temporary file, forced to the disk, then renamed: a crash leaves the old file or the new one, whole. */
+  /**
+   * Written to a temporary file, forced to the disk, then renamed: a crash leaves the old file or the new one,
+   * whole.
+   */
   async write(key: string, tokens: StoredTokens): Promise<void> {
     const path = this.path(key);
     const temporary = `${path}.${process.pid}.${randomBytes(4).toString("hex")}`;
@@ -117,7 +122,10 @@ class FileTokenStore implements TokenStore {
     return this.found;
   }
 
-  /** The key that is given, or the generated one: written to a temporary file, then linked, so that nobody reads half of it. */
+  /**
+   * The key that is given, or the generated one: written to a temporary file, then linked, so that nobody reads
+   * half of it.
+   */
   private async findKey(): Promise<string> {
     if (this.givenKey !== undefined && this.givenKey !== "") return this.givenKey;
     const path = join(this.folder, "key");

@@ -13,7 +13,8 @@ export interface SealedTokenTable {
 }
 
 /**
- * A token store over a table of sealed tokens. The key must be given: one that lay beside the tokens would protect nothing there.
+ * A token store over a table of sealed tokens. The key must be given: one that lay beside the tokens would
+ * protect nothing there.
  * @throws BridgeError SECRET_MISSING where there is no key
  */
 export function warehouseTokenStore(table: SealedTokenTable, keyText: string | undefined): TokenStore {

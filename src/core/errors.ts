@@ -24,6 +24,7 @@ interface CodeEntry {
   readonly retryable?: boolean;
 }
 
+/** Every code, with the kind of failure that it is and what to do about it. */
 export const ERROR_CODES = {
   CONFIG_NOT_FOUND: {
     kind: "config",
@@ -185,6 +186,7 @@ export const ERROR_CODES = {
   INTERNAL: { kind: "internal", hint: "This is a fault of early-bridge itself; please report it." },
 } as const satisfies Record<string, CodeEntry>;
 
+/** A code of the table: stable, while messages may change. */
 export type ErrorCode = keyof typeof ERROR_CODES;
 
 /** The place of a failure, as far as it is known. `file` is `path:line:column`. */

@@ -27,6 +27,7 @@ export { type ReportedLimits, readLimits } from "./pace/limit-headers.js";
 export { Pace, type PaceLimits } from "./pace/pace.js";
 export { backOffMs, RETRY_DEFAULTS, type RetryPolicy } from "./pace/retry-policy.js";
 export type { ColumnBatch, TableBatch } from "./shape/batch.js";
+export { batchRows, batchValue } from "./shape/batch-rows.js";
 export { type ColumnType, formatColumnType, parseColumnType } from "./shape/column-type.js";
 export { ExactNumber, parseExactJson, stringifyExact } from "./shape/exact-json.js";
 export { Shape } from "./shape/shape.js";

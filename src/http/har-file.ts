@@ -5,6 +5,7 @@ import type { Har } from "har-format";
 import { BridgeError } from "../core/errors.js";
 import { Recorder } from "./har.js";
 
+/** A recording that is being written to a file. */
 export interface FileRecording {
   readonly recorder: Recorder;
   /** Ends the file; what comes later is not taken. May be called again. */

@@ -44,6 +44,7 @@ const LEFT_OUT_BODY = "left out: it is no JSON, and some of its fields are store
 /** What an engine tells a recorder of a run. */
 export type RunRecorder = Pick<Recorder, "runStarted" | "streamStarted">;
 
+/** Takes exchanges of a run and hides its secrets in them. */
 export class Recorder {
   private readonly entries: Entry[] = [];
   private taken = 0;
@@ -205,6 +206,7 @@ function hiddenInZip(body: Uint8Array, hide: (text: string) => string): Uint8Arr
 /** Answers a request from a recording; `hide` takes secrets out of it, as they were taken out of the recording. */
 export type ReplaySend = (request: HttpRequest, hide: (text: string) => string) => Promise<HttpResponse>;
 
+/** A recording that answers in the place of the network. */
 export interface Replay {
   /** answers from the recording, each of them once */
   readonly send: ReplaySend;

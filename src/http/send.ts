@@ -4,6 +4,7 @@ import type { Decoder } from "../core/decode/choose-decoder.js";
 import type { Where } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
 
+/** A request as it is sent, signed. */
 export interface HttpRequest {
   readonly method: "GET" | "POST";
   readonly url: string;
@@ -26,6 +27,7 @@ export interface Spool {
   close(): Promise<void>;
 }
 
+/** A response; its body is whole, or kept aside. */
 export interface HttpResponse {
   readonly status: number;
   readonly headers: HeaderValues;
@@ -38,6 +40,7 @@ export interface HttpResponse {
 /** Sends one request. Rejects with a BridgeError when no whole response came. */
 export type Send = (request: HttpRequest) => Promise<HttpResponse>;
 
+/** How requests travel: time-outs, limits, proxy, certificates. Defaults: TRANSPORT_DEFAULTS. */
 export interface TransportOptions {
   readonly connectMs?: number | undefined;
   /** from the request sent to the response's first header */
@@ -62,6 +65,7 @@ export interface TransportOptions {
     | undefined;
 }
 
+/** Carries requests until it is closed. */
 export interface Transport {
   readonly send: Send;
   close(): Promise<void>;

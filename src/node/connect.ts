@@ -9,6 +9,7 @@ import { connectWith, type WithOptions } from "../run/connect-with.js";
 import type { Ports } from "../run/ports.js";
 import { nodePorts } from "./ports.js";
 
+/** What may be said of a connection on Node. */
 export interface ConnectOptions extends WithOptions {
   /** where refresh tokens are kept; default: files in the user's config folder */
   readonly tokens?: TokenStore | undefined;

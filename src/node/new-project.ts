@@ -1,4 +1,7 @@
-/** The files of a new project: a connector skeleton for the chosen sign-in, bridges.yaml, and what keeps secrets out. */
+/**
+ * The files of a new project: a connector skeleton for the chosen sign-in, bridges.yaml, and what keeps secrets
+ * out.
+ */
 
 import { mkdir, readFile, writeFile } from "node:fs/promises";
 import { dirname, join } from "node:path";

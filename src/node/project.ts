@@ -25,6 +25,7 @@ const FILE_REFERENCE = "$file:";
 /** keys of an account that are no settings of its connector */
 const ACCOUNT_KEYS: ReadonlySet<string> = new Set(["connector", "http", "keep_tokens"]);
 
+/** What a project takes from its surroundings. */
 export interface ProjectOptions {
   /** values for $NAME; default: process.env. A .env file in the project's folder fills what is missing. */
   readonly env?: Readonly<Record<string, string | undefined>> | undefined;
@@ -55,6 +56,7 @@ export interface BridgeChoice extends AccountOptions {
 const REPLAYED = "https://replay.invalid";
 const REPLAYED_SECRET = "not-needed-for-a-replay";
 
+/** A project, read and checked: its bridges, accounts and warehouses are opened by name. */
 export interface OpenedProject {
   readonly folder: string;
   readonly definition: Project;

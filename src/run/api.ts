@@ -17,6 +17,7 @@ import type { Page } from "./ask/page-series.js";
 import type { StreamAsk } from "./ask/stream-ask.js";
 import type { Network, Ports } from "./ports.js";
 
+/** Where to begin, and who is told. */
 export interface PagesOptions {
   /** ask only for records after this value of the cursor's field */
   readonly since?: string | undefined;

@@ -14,6 +14,7 @@ import { type Api, type ApiInside, accountKey, insideOf, takeSpent } from "./api
 import { carryStream } from "./carry-stream.js";
 import type { OnRunEvent, RunReport, StreamReport } from "./events.js";
 
+/** What a bridge joins, and how its streams are written. */
 export interface BridgeOptions {
   readonly from: Api;
   readonly to: Warehouse;
@@ -29,6 +30,7 @@ export interface BridgeOptions {
     | undefined;
 }
 
+/** What may be said of one run. */
 export interface RunOptions {
   /** some of the bridge's streams; default: all of them */
   readonly streams?: readonly string[] | undefined;
@@ -41,6 +43,7 @@ export interface RunOptions {
   readonly onEvent?: OnRunEvent | undefined;
 }
 
+/** One account's chosen streams, on their way into one warehouse. */
 export interface Bridge {
   readonly name: string;
   readonly schema: string;

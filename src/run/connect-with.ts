@@ -22,6 +22,7 @@ import type { Ports } from "./ports.js";
 
 export const USER_AGENT = "early-bridge";
 
+/** How an account's requests travel, and what is sent with each. */
 export interface HttpOptions extends TransportOptions {
   readonly userAgent?: string | undefined;
   /** sent with every request of the account */

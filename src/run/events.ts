@@ -15,6 +15,7 @@ export interface StreamReport extends StreamRecord {
   readonly error: BridgeError | undefined;
 }
 
+/** What a run has done. Look at `outcome`: only `done` is whole. */
 export interface RunReport {
   readonly run: number;
   readonly bridge: string;
@@ -28,6 +29,7 @@ export interface RunReport {
 
 type OfStream<T> = T & { readonly stream: string };
 
+/** What a run tells while it goes on. */
 export type RunEvent =
   | {
       readonly type: "run_started";
@@ -66,4 +68,5 @@ export type RunEvent =
   | OfStream<{ readonly type: "stream_ended"; readonly report: StreamReport }>
   | { readonly type: "run_ended"; readonly report: RunReport };
 
+/** Takes events, in their order. */
 export type OnRunEvent = (event: RunEvent) => void;

@@ -11,6 +11,7 @@ import { describeCursors, PartProgress } from "../core/track/part-progress.js";
 import { type Api, insideOf } from "./api.js";
 import type { Bridge } from "./bridge.js";
 
+/** What a run would ask for a stream, in words. */
 export interface StreamPlan extends Described {
   readonly stream: string;
   readonly table: string;

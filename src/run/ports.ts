@@ -7,6 +7,7 @@ import type { TokenStore } from "../auth/token-store.js";
 import type { Clock } from "../core/clock.js";
 import type { Transport, TransportOptions } from "../http/send.js";
 
+/** A machine, as the engine sees it. */
 export interface Ports {
   readonly clock: Clock;
   /** a number from 0 to below 1 */

@@ -14,6 +14,7 @@ import type { AskEvent } from "./ask/asker.js";
 import { everyPage } from "./ask/stream-ask.js";
 import { hostOf } from "./ports.js";
 
+/** One line of the checklist. `ms` is how long it took. */
 export interface ProbeLine {
   readonly check: string;
   /** note: good to know, nothing is wrong · left_out: another line must be good first */
@@ -25,6 +26,7 @@ export interface ProbeLine {
 
 type Found = Pick<ProbeLine, "outcome" | "found">;
 
+/** What is to be checked. */
 export interface ProbeOptions {
   readonly api: Api;
   /** streams to ask for one record each; default: all of the connector */

@@ -15,6 +15,7 @@ import type { ConnectOptions } from "../node/connect.js";
 export { openReplay, Recorder, type Recording, type Replay, type StartCursors } from "../http/har.js";
 export { type FileRecording, recordInto } from "../http/har-file.js";
 
+/** A replay, with what `connect` needs to use it. */
 export interface FileReplay extends Replay {
   /** for `connect`: nothing is sent or signed, and waits pass at once */
   readonly connectOptions: Pick<ConnectOptions, "replay" | "clock" | "random">;

@@ -13,6 +13,7 @@ import type { KnownColumn, Shaped } from "../core/shape/shaped.js";
 import type { TableSchema } from "../core/shape/table-shape.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 
+/** A place for tables, opened for each run. */
 export interface Warehouse {
   /** how messages name it, such as `DuckDB file huts.duckdb` */
   readonly title: string;
@@ -22,6 +23,7 @@ export interface Warehouse {
   open(options?: { readonly readOnly?: boolean }): Promise<WarehouseSession>;
 }
 
+/** A warehouse while it is open. */
 export interface WarehouseSession {
   /** Tries what a bridge needs in the schema (make it, make a table, write a row) and takes it all back. */
   tryWriting(schema: string): Promise<void>;
@@ -35,8 +37,10 @@ export interface WarehouseSession {
   close(): Promise<void>;
 }
 
+/** Values by column, each as the warehouse writes it. */
 export type SampleRow = Readonly<Record<string, string | null>>;
 
+/** A table as the warehouse describes it. */
 export interface TableView {
   readonly name: string;
   readonly rows: number;
@@ -44,6 +48,7 @@ export interface TableView {
   readonly columns: readonly { readonly name: string; readonly type: string }[];
 }
 
+/** Which stream is loaded, where to and how. */
 export interface LoadOptions {
   readonly run: number;
   readonly bridge: string;
@@ -67,6 +72,7 @@ export interface RowCounts {
   readonly doubled: number;
 }
 
+/** Counts of nothing. */
 export const NO_ROWS: RowCounts = Object.freeze({
   added: 0,
   changed: 0,
@@ -75,6 +81,7 @@ export const NO_ROWS: RowCounts = Object.freeze({
   doubled: 0,
 });
 
+/** The sum of two counts. */
 export function addCounts(a: RowCounts, b: RowCounts): RowCounts {
   return {
     added: a.added + b.added,
@@ -94,6 +101,7 @@ export interface SchemaChange {
   readonly toType?: string | undefined;
 }
 
+/** What a checkpoint has changed. */
 export interface Committed {
   readonly counts: RowCounts;
   readonly changes: readonly SchemaChange[];
@@ -105,6 +113,7 @@ export interface Spent {
   readonly byGroup: ReadonlyMap<string, number>;
 }
 
+/** What is committed with a checkpoint's rows. */
 export interface CheckpointEntry {
   readonly number: number;
   /** the cursors that have moved, by part; "" is a stream without parts */
@@ -113,6 +122,7 @@ export interface CheckpointEntry {
   readonly spent: Spent;
 }
 
+/** One stream's way into its tables, in one run. */
 export interface StreamLoad {
   /** whether the stream's own table is not there yet: a cursor kept for it means nothing */
   readonly fresh: boolean;
@@ -139,6 +149,7 @@ export interface StreamLoad {
  */
 export type RunOutcome = "running" | "done" | "incomplete" | "paused" | "stopped" | "failed" | "broken_off";
 
+/** A run that begins. */
 export interface RunStart {
   readonly bridge: string;
   readonly startedAtMs: number;
@@ -184,6 +195,7 @@ export interface StreamOutcome extends StreamRecord {
   readonly failure?: ErrorRecord | undefined;
 }
 
+/** A run as the ledger keeps it. Times are ms since 1970. */
 export interface RunRecord {
   readonly run: number;
   readonly bridge: string;
@@ -195,6 +207,7 @@ export interface RunRecord {
   readonly streams: readonly StreamOutcome[];
 }
 
+/** How a run ended. */
 export interface RunEnd {
   readonly run: number;
   readonly outcome: RunOutcome;
@@ -205,6 +218,7 @@ export interface RunEnd {
   readonly spent: Spent;
 }
 
+/** What a warehouse keeps of runs, cursors and columns. */
 export interface Ledger {
   /** a sealed text kept under a name: tokens of accounts that share the warehouse */
   readSealed(name: string): Promise<string | undefined>;

@@ -1,4 +1,5 @@
-// One of several processes that share an account with a rotating refresh token: each of its reads finds the token ended.
+// One of several processes that share an account with a rotating refresh token: each of its reads finds the
+// token ended.
 import { fileTokenStore } from "../../dist/auth/file-token-store.js";
 import { connect, defineConnector } from "../../dist/index.js";
 

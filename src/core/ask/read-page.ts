@@ -21,6 +21,7 @@ export type EnvelopePlace = JsonPath | { readonly header: string };
 
 export type EnvelopeName = "token" | "link" | "more" | "last" | "total" | "totalPages" | "delta";
 
+/** What a page is read for: its records, and the values that tell of further pages. */
 export interface ReadPlan {
   readonly stream: string;
   readonly decoder: Decoder;
@@ -47,6 +48,7 @@ export interface PageResponse {
   readonly headers: HeaderValues;
 }
 
+/** A page as it was read; its rows are made when `shape` is called. */
 export interface PageRead {
   /** the envelope's values that the plan asks for */
   readonly envelope: Readonly<Partial<Record<EnvelopeName, unknown>>>;

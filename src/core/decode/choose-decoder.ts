@@ -9,6 +9,7 @@ import { jsonLinesDecoder } from "./json-lines.js";
 import { unpack } from "./unpack.js";
 import { xmlDecoder } from "./xml.js";
 
+/** Any of the decoders; `kind` tells which. */
 export type Decoder = JsonDecoder | CsvDecoder | BodyDecoder<"json_lines"> | BodyDecoder<"xml">;
 
 /** `records` tells which XML elements are lists even where there is one only. */

@@ -20,6 +20,7 @@ const CSV_DEFAULTS: CsvDefinition = {
   final_line_break: false,
 };
 
+/** Reads CSV, by default with a header and commas; records are objects of text and null. */
 export function csvDecoder(csv: CsvDefinition = CSV_DEFAULTS): CsvDecoder {
   return { kind: "csv", csv, inPieces: true, decode: (bytes, where) => [readCsv(bytes, csv, where)] };
 }

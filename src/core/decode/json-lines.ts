@@ -5,6 +5,7 @@ import { parseExactJson } from "../shape/exact-json.js";
 import type { BodyDecoder } from "./decoder.js";
 import { decodeText, isWebPage, webPage } from "./text.js";
 
+/** Reads JSON Lines: the tree is the list of records. */
 export function jsonLinesDecoder(): BodyDecoder<"json_lines"> {
   return { kind: "json_lines", inPieces: true, decode: (bytes, where) => [readLines(bytes, where)] };
 }

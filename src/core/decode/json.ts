@@ -12,6 +12,7 @@ export interface JsonDecoder extends BodyDecoder<"json"> {
   readonly names?: JsonPath | undefined;
 }
 
+/** Reads JSON. Whole numbers beyond 2^53 are bigint, other inexact numbers ExactNumber. */
 export function jsonDecoder(lists: Pick<JsonDecoder, "headerRow" | "names"> = {}): JsonDecoder {
   return { kind: "json", inPieces: false, decode: (bytes, where) => [parseBody(bytes, where)], ...lists };
 }

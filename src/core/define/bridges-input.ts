@@ -1,5 +1,6 @@
-/** Early Bridge project: accounts, warehouses, and the bridges between them, as it is written. Made by `npm run schemas` from its zod schema. */
+/** Made by `npm run schemas` from the zod schema of the file. */
 
+/** Early Bridge project: accounts, warehouses, and the bridges between them */
 export interface ProjectInput {
   /** Settings and secrets for connectors, by name */
   accounts: {

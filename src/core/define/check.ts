@@ -114,7 +114,10 @@ function issueError(issue: Issue, schema: z.ZodType, value: unknown, source: Sou
 
 type Issue = z.core.$ZodIssue;
 
-/** Of a union's complaints, that of the branch that is meant: the one with most of the keys, then that which got furthest. */
+/**
+ * Of a union's complaints, that of the branch that is meant: the one with most of the keys, then that which got
+ * furthest.
+ */
 function deepest(issues: readonly Issue[]): Issue {
   const issue = issues[0]!;
   if (issue.code !== "invalid_union" || issue.errors.length === 0) return issue;

@@ -1,4 +1,4 @@
-/** Early Bridge connector: what is known of one API, as it is written. Made by `npm run schemas` from its zod schema. */
+/** Made by `npm run schemas` from the zod schema of the file. */
 
 /** What a POST sends */
 export type Body =
@@ -63,6 +63,7 @@ export type Place =
       header: string;
     };
 
+/** Early Bridge connector: what is known of one API */
 export interface ConnectorInput {
   /** The connector's name */
   connector: string;

@@ -3,19 +3,16 @@
 import * as z from "zod";
 import { durationSign, isDuration } from "../language/duration.js";
 import { parseColumnType, TYPE_PATTERN, TYPE_WORDS } from "../shape/column-type.js";
+import { apiPath, failRuleSchema, oneMethod, requestKeys } from "./ask-schema.js";
 import {
-  apiPath,
   breakdownKeys,
   eachSchema,
   expandSchema,
-  failRuleSchema,
   instantFormat,
   listsSchema,
-  oneMethod,
   reportSchema,
-  requestKeys,
   windowsSchema,
-} from "./ask-schema.js";
+} from "./parts-schema.js";
 import { all, exactlyOne, has, needs, noTwo } from "./schema-facets.js";
 import { signInSchema } from "./sign-in-schema.js";
 import {
@@ -256,6 +253,7 @@ const streamSchema = z
   .describe("A series of records of one kind")
   .meta({ id: "Stream" });
 
+/** The schema of connector files: what it outputs is checked and has all defaults. */
 export const connectorSchema = z
   .strictObject({
     connector: nameText.describe("The connector's name"),
@@ -323,5 +321,6 @@ export interface ConnectorCode {
 
 /** A connector, checked, with its defaults filled in. */
 export type Connector = z.output<typeof connectorSchema> & { readonly code?: ConnectorCode };
+/** One stream of a connector, checked, with its defaults. */
 export type StreamDefinition = Connector["streams"][string];
 export type Setting = Connector["settings"][string];

@@ -74,6 +74,7 @@ const bridgeSchema = z.strictObject({
   checkpoint: checkpointSchema.prefault({}),
 });
 
+/** The schema of bridges.yaml. */
 export const projectSchema = z
   .strictObject({
     accounts: z.record(nameText, accountSchema).describe("Settings and secrets for connectors, by name"),
@@ -82,5 +83,7 @@ export const projectSchema = z
   })
   .describe("Early Bridge project: accounts, warehouses, and the bridges between them");
 
+/** A project, checked, with its defaults. */
 export type Project = z.output<typeof projectSchema>;
+/** How a stream is written: the words that `write` takes. */
 export type WriteMode = (typeof writeModes)[number];

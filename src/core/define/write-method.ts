@@ -2,6 +2,7 @@
 
 import type { WriteMode } from "./project-schema.js";
 
+/** What a way of writing means to a run and to a warehouse. */
 export interface WriteMethod {
   readonly mode: WriteMode;
   /** Runs go on from where the last one got; what came before a failure stays. Else each run reads all. */

@@ -40,7 +40,10 @@ const LONG_CALM = 2000;
 /** So many got in for each refusal of the last time before anything is tried that may be refused again. */
 const CALM = 250;
 const MOST_CARE = 5;
-/** The same for a rate that was never refused: few got in from one refusal to the next where most of a window was full. */
+/**
+ * The same for a rate that was never refused: few got in from one refusal to the next where most of a window was
+ * full.
+ */
 const UNREFUSED_CALM = 20;
 /** So many are looked back on, to see how many got in within a window. */
 const MOST_SENT = 2000;

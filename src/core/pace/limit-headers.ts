@@ -19,7 +19,8 @@ export interface ReportedLimits {
 }
 
 /**
- * Reads Retry-After, the RateLimit fields (draft) and the usual X-RateLimit forms. Moments are read against the response's
+ * Reads Retry-After, the RateLimit fields (draft) and the usual X-RateLimit forms. Moments are read against the
+ * response's
  * own Date (RFC 9110, section 6.6.1), for the API's clock may be off from ours; `nowMs` stands in where it tells none.
  */
 export function readLimits(headers: HeaderValues, nowMs: number): ReportedLimits {

@@ -13,6 +13,7 @@ import { LearnedLimit } from "./learned-limit.js";
 import type { ReportedLimits } from "./limit-headers.js";
 import { type Sent, SlidingWindow } from "./sliding-window.js";
 
+/** What an API allows, as its documentation tells it. */
 export interface PaceLimits {
   readonly perSecond?: number | undefined;
   readonly perMinute?: number | undefined;
@@ -39,6 +40,7 @@ interface Budget {
   untilMs: number;
 }
 
+/** Keeps limits by requests per time and by requests under way; pure, the clock is passed in. */
 export class Pace {
   private readonly windows: SlidingWindow[] = [];
   /** what is learned from refusals, while neither the connector nor the API tells a limit */

@@ -16,6 +16,7 @@ export interface RetryPolicy {
   readonly doubtfulTries: number;
 }
 
+/** How often and how long is tried again, where nothing else is said. */
 export const RETRY_DEFAULTS: RetryPolicy = Object.freeze({
   tries: 8,
   baseMs: 250,

@@ -28,6 +28,7 @@ export interface ColumnBatch {
   readonly texts: readonly string[] | undefined;
 }
 
+/** Rows of one table out of one page, column by column. */
 export interface TableBatch {
   readonly table: string;
   readonly rows: number;

@@ -39,7 +39,8 @@ export function parseExactJson(text: string): unknown {
 }
 
 /**
- * A beginning that no text of this JSON has. U+0000 stands in JSON as an escape only, which is written in one way: where
+ * A beginning that no text of this JSON has. U+0000 stands in JSON as an escape only, which is written in one
+ * way: where
  * that is not there, no text holds the character. Where it is, the texts themselves are looked at.
  */
 function markFor(text: string): string {

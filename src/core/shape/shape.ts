@@ -31,6 +31,7 @@ import {
 } from "./table-shape.js";
 import { MOST_LEVELS, type ShapeGrowth, TooDeep, Walk } from "./walk.js";
 
+/** The shape of one stream: fed with pages of records, it gives typed batches and the tables' schema as it grows. */
 export class Shape implements ShapeGrowth {
   readonly tables: TableShape[] = [];
   /** what to tell of the data's form, until somebody takes it */

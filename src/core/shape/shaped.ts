@@ -5,6 +5,7 @@ import type { ColumnType, Seen } from "./column-type.js";
 import type { NameRules } from "./naming.js";
 import { type ColumnRole, type ColumnRule, MORE_COLUMN } from "./table-shape.js";
 
+/** What is known of a stream before its first record. */
 export interface ShapeSpec {
   readonly stream: string;
   /** paths of the key's fields; empty where a record has none */

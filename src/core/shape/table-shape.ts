@@ -28,7 +28,10 @@ export interface ColumnRule {
  */
 export type ColumnRole = "data" | "row_id" | "link" | "position" | "more";
 
-/** An object of more keys, or one whose keys keep growing beyond it, holds data as keys; a table has as many columns. */
+/**
+ * An object of more keys, or one whose keys keep growing beyond it, holds data as keys; a table has as many
+ * columns.
+ */
 export const MOST_KEYS = 1000;
 /** Where fields go for which a table has no columns left: an object by their paths, as JSON. */
 export const MORE_COLUMN = "eb_more";

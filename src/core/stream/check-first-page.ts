@@ -18,7 +18,8 @@ interface FirstRecords {
 }
 
 /**
- * Looks at the first records of the page. `proven`: the stream has been loaded before, so that a single record says more of the data than of the connector.
+ * Looks at the first records of the page. `proven`: the stream has been loaded before, so that a single record
+ * says more of the data than of the connector.
  * @throws BridgeError WHERE_FAILED, RECORDS_NOT_FOUND, KEY_NOT_FOUND, RECORDS_NOT_FIT, CURSOR_NOT_FOUND
  */
 export function checkFirstPage(

@@ -5,16 +5,10 @@ import { compilePages, type PageRule } from "../ask/page-rule.js";
 import type { ReadPlan } from "../ask/read-page.js";
 import type { RequestTemplate } from "../ask/request-plan.js";
 import { chooseDecoder } from "../decode/choose-decoder.js";
-import type {
-  ExpandDefinition,
-  FailRuleDefinition,
-  PagesDefinition,
-  ReportDefinition,
-  RequestDefinition,
-  ValuesRequest,
-} from "../define/ask-schema.js";
+import type { FailRuleDefinition, PagesDefinition, RequestDefinition } from "../define/ask-schema.js";
 import type { Connector, StreamCode, StreamDefinition } from "../define/connector-schema.js";
 import { measureGroups } from "../define/measure-groups.js";
+import type { ExpandDefinition, ReportDefinition, ValuesRequest } from "../define/parts-schema.js";
 import { callOwn } from "../errors.js";
 import { type Condition, compileCondition } from "../language/condition.js";
 import { compileJsonPath } from "../language/json-path.js";
@@ -47,6 +41,7 @@ export interface CompiledReport {
   readonly poll: CompiledRequest;
 }
 
+/** A stream ready to be asked: templates, paths, conditions and rules, each compiled once. */
 export interface CompiledStream {
   readonly name: string;
   readonly definition: StreamDefinition;
@@ -71,7 +66,10 @@ export interface CompiledStream {
   readonly code: StreamCode | undefined;
 }
 
-/** @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept */
+/**
+ * Compiles one of a connector's streams.
+ * @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept
+ */
 export function compileStream(
   connector: Connector,
   name: string,

@@ -1,7 +1,8 @@
 /** What a stream will ask, in words: for a look before anything is sent. Pure. */
 
-import type { EachDefinition, PagesDefinition, Place } from "../define/ask-schema.js";
+import type { PagesDefinition, Place } from "../define/ask-schema.js";
 import type { StreamDefinition } from "../define/connector-schema.js";
+import type { EachDefinition } from "../define/parts-schema.js";
 import type { CompiledStream } from "./compile-stream.js";
 
 export interface Described {

@@ -6,7 +6,7 @@
  */
 
 import { Temporal } from "temporal-polyfill";
-import type { InstantFormat } from "../define/ask-schema.js";
+import type { InstantFormat } from "../define/parts-schema.js";
 import { formatInstant, INSTANT, LOCAL_TIME, NO_TIME, scanDateTime, scanned } from "../shape/date-time.js";
 import { decimalParts, ExactNumber } from "../shape/exact-json.js";
 

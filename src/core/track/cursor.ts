@@ -12,7 +12,7 @@
 
 import { Temporal } from "temporal-polyfill";
 import type { PagePosition } from "../ask/page-position.js";
-import type { InstantFormat } from "../define/ask-schema.js";
+import type { InstantFormat } from "../define/parts-schema.js";
 import { BridgeError } from "../errors.js";
 import { isDuration } from "../language/duration.js";
 import { formatInstant } from "../shape/date-time.js";
@@ -30,6 +30,7 @@ import {
   withOverlap,
 } from "./cursor-value.js";
 
+/** How a stream's cursor is asked for and moved. */
 export interface CursorRule {
   /** what is compared: a field of the records; a token that the API gives; the time of the last whole run */
   readonly kind: "field" | "delta" | "last_run";

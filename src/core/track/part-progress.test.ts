@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { windowsSchema } from "../define/ask-schema.js";
+import { windowsSchema } from "../define/parts-schema.js";
 import { describeCursors } from "./part-progress.js";
 
 const day = (date: string) => Date.parse(date);

@@ -5,7 +5,7 @@
 
 import type { PagePosition, Sequel } from "../ask/page-position.js";
 import type { Part } from "../ask/parts.js";
-import type { WindowsDefinition } from "../define/ask-schema.js";
+import type { WindowsDefinition } from "../define/parts-schema.js";
 import {
   type CursorRule,
   type CursorSpan,

@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { windowsSchema } from "../define/ask-schema.js";
+import { windowsSchema } from "../define/parts-schema.js";
 import { type Covered, cover, gaps, halve, openWindows, type Window, windowValues } from "./windows.js";
 
 const NOW = Date.UTC(2026, 10, 1, 12, 30);

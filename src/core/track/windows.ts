@@ -4,7 +4,7 @@
  */
 
 import { Temporal } from "temporal-polyfill";
-import type { WindowsDefinition } from "../define/ask-schema.js";
+import type { WindowsDefinition } from "../define/parts-schema.js";
 import { instantMicros } from "../shape/date-time.js";
 import { startValue } from "./cursor.js";
 import { formatMoment } from "./cursor-value.js";

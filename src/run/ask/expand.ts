@@ -3,7 +3,7 @@
 import pLimit from "p-limit";
 import type { Part } from "../../core/ask/parts.js";
 import { type PageRead, withRecords } from "../../core/ask/read-page.js";
-import type { ExpandDefinition } from "../../core/define/ask-schema.js";
+import type { ExpandDefinition } from "../../core/define/parts-schema.js";
 import { isBridgeError } from "../../core/errors.js";
 import type { Scalar, TemplateValues } from "../../core/language/template.js";
 import { isPlainObject } from "../../core/shape/exact-json.js";

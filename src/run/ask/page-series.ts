@@ -155,7 +155,8 @@ class Series {
   }
 
   /**
-   * Looks at a page and where it leads. One that goes round in a circle is asked for once more, for one odd response is no
+   * Looks at a page and where it leads. One that goes round in a circle is asked for once more, for one odd
+   * response is no
    * circle. Undefined where it repeats the last page.
    */
   private async lookAt(
@@ -307,7 +308,10 @@ class Series {
     }
   }
 
-  /** A page by offset must overlap the one before it; where records have moved further, it is asked for further back. */
+  /**
+   * A page by offset must overlap the one before it; where records have moved further, it is asked for further
+   * back.
+   */
   private async joined(arrived: AskedPage, where: Where): Promise<AskedPage> {
     const overlap = this.of.pages.definition?.overlap;
     let page = arrived;

@@ -1,4 +1,7 @@
-/** One stream's load into a warehouse that speaks SQL: two slots take turns, one filled while the other is committed. */
+/**
+ * One stream's load into a warehouse that speaks SQL: two slots take turns, one filled while the other is
+ * committed.
+ */
 
 import { BridgeError } from "../../core/errors.js";
 import type { Issue, Shaped } from "../../core/shape/shaped.js";

@@ -1,4 +1,7 @@
-/** The SQL that carries a stage into its tables, for every warehouse that speaks SQL: pure, so that it can be read and tested without one. */
+/**
+ * The SQL that carries a stage into its tables, for every warehouse that speaks SQL: pure, so that it can be
+ * read and tested without one.
+ */
 
 import { type ColumnType, formatColumnType, sameType } from "../../core/shape/column-type.js";
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/shaped.js";

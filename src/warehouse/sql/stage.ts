@@ -1,4 +1,7 @@
-/** Stages: where rows wait between two checkpoints. Filling them is each warehouse's own way, for that is where speed is. */
+/**
+ * Stages: where rows wait between two checkpoints. Filling them is each warehouse's own way, for that is where
+ * speed is.
+ */
 
 import type { TableBatch } from "../../core/shape/batch.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
