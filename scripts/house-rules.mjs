@@ -1,5 +1,5 @@
-// Rules of the house that neither formatter nor linter holds: files and comments that can be read at a glance, and a word
-// on everything that users may import.
+// Rules of the house that neither formatter nor linter holds: files and comments that can be read at a glance,
+// and a word on everything that users may import.
 import { execFileSync } from "node:child_process";
 import { readFileSync } from "node:fs";
 import { resolve } from "node:path";

@@ -146,7 +146,7 @@ describe("the page about extending", () => {
       { id: 2, at: 8 },
     ];
     expect(await run()).toMatchObject({ stream: { outcome: "done", changed: 1, removed: 1 }, asked: ["5"] });
-    expect([...warehouse.tables.get("s")!.values()]).toEqual([{ id: 2n, at: 8n }]);
+    expect([...warehouse.tables.get("s")!.values()]).toEqual([{ id: 2n, at: 8n, beds: null }]);
 
     const { keptIn } = (await module(store!)) as { keptIn: (service: Map<string, string>) => TokenStore };
     const service = new Map<string, string>();
