@@ -169,4 +169,19 @@ describe("several streams", () => {
       },
     });
   });
+
+  it("does not call it a stop when nobody has asked for one", async () => {
+    const url = await serve((_request, response) => response.end("[]"));
+    const connector = defineConnector({
+      connector: "c",
+      api: { url },
+      streams: { s: { get: "/s", key: "id" } },
+    });
+    const onRecord = () => {
+      throw new DOMException("given up", "AbortError");
+    };
+    await using api = connect(connector, {}, { onRecord, retry: { tries: 1 } });
+    const report = await (await openBridge({ from: api, to: duckdb(`${temporaryFolder()}/s.duckdb`) })).run();
+    expect(report).toMatchObject({ outcome: "failed", error: { code: "INTERNAL", kind: "internal" } });
+  });
 });

@@ -1,9 +1,11 @@
 /** Secrets planted in every scheme: none of them reaches an error, an event, a report or the ledger. */
 
 import { generateKeyPairSync } from "node:crypto";
+import { readFileSync } from "node:fs";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { memoryTokenStore, type TokenStore } from "../src/auth/token-store.js";
+import { openLog } from "../src/cli/log.js";
 import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { connect, defineConnector, openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
@@ -132,7 +134,14 @@ describe("no secret is shown", () => {
             },
           );
           const bridge = await openBridge({ from: api, to: duckdb(path) });
-          const report = await bridge.run({ onEvent: (event) => shown.push(JSON.stringify(event)) });
+          const log = await openLog(`${path}.log`, (message) => shown.push(message));
+          const report = await bridge.run({
+            onEvent: (event) => {
+              log.onEvent(event);
+              shown.push(JSON.stringify(event));
+            },
+          });
+          shown.push(readFileSync(`${path}.log`, "utf8"));
           expect(report.outcome).toBe("failed");
           shown.push(JSON.stringify(report), String(report.error?.stack), String(report.error?.message));
         }

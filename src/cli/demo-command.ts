@@ -11,6 +11,7 @@ import { demoEnvironment, envFileText } from "../standins/demo-environment.js";
 import { type SpawnedService, type SpawnOptions, spawnService } from "../standins/spawn.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, countText, timeText } from "./format.js";
+import { type Log, NO_LOG } from "./no-log.js";
 import { runBridge, viewKind } from "./run-command.js";
 import { tableText } from "./table.js";
 
@@ -39,19 +40,19 @@ export interface DemoOptions {
   readonly plain?: boolean | undefined;
 }
 
-export async function demoCommand(options: DemoOptions): Promise<number> {
+export async function demoCommand(options: DemoOptions, log: Log = NO_LOG): Promise<number> {
   mkdirSync(DEMO_FOLDER, { recursive: true });
   const { serve: serving = false, bookings } = options;
   const service = await startService({ bookings, failing: FAILING, neighbours: true });
   try {
     writeProject(service);
-    return serving ? await serve(service) : await show(service.url, options);
+    return serving ? await serve(service) : await show(service.url, options, log);
   } finally {
     await service.close();
   }
 }
 
-async function show(url: string, options: DemoOptions): Promise<number> {
+async function show(url: string, options: DemoOptions, log: Log): Promise<number> {
   const { perSecond } = BOOKINGS_DEFAULTS;
   rmSync(join(DEMO_FOLDER, "huts.duckdb"), { force: true });
   say(`A bookings service with ${countText(options.bookings)} bookings listens at ${url}.`);
@@ -62,7 +63,7 @@ async function show(url: string, options: DemoOptions): Promise<number> {
   const project = await openProject(DEMO_FOLDER);
   const stop = new AbortController();
   const kind = viewKind(options);
-  const first = await runBridge(project, "bookings", { kind }, stop);
+  const first = await runBridge(project, "bookings", { kind, log }, stop);
   if (first.outcome !== "done") return first.outcome === "stopped" ? EXIT_CODES.stopped : EXIT_CODES.api;
   const news = (await (await fetch(`${url}/_tick`, { method: "POST" })).json()) as {
     changed: number;
@@ -73,10 +74,10 @@ async function show(url: string, options: DemoOptions): Promise<number> {
       `── an hour later: ${countOf(news.changed, "booking")} changed, ${news.added} are new; the second run takes only those ──\n`,
     ),
   );
-  const second = await runBridge(project, "bookings", { kind }, stop);
+  const second = await runBridge(project, "bookings", { kind, log }, stop);
   if (second.outcome !== "done") return second.outcome === "stopped" ? EXIT_CODES.stopped : EXIT_CODES.api;
   await showTables(project);
-  const others = await carryOthers(project, stop);
+  const others = await carryOthers(project, stop, log);
   if (others !== EXIT_CODES.done) return others;
   say("Next");
   const next = [
@@ -91,12 +92,14 @@ async function show(url: string, options: DemoOptions): Promise<number> {
 }
 
 /** Carries the federation's other services, and shows in one table how each was asked. */
-async function carryOthers(project: OpenedProject, stop: AbortController): Promise<number> {
+async function carryOthers(project: OpenedProject, stop: AbortController, log: Log): Promise<number> {
   say(colors.dim("── the federation's other services, each asked in its own way ──\n"));
   const rows: string[][] = [];
   for (const [name, asked] of Object.entries(OTHERS)) {
     const { bridge, close } = await project.openBridge(name);
-    const report = await bridge.run({ signal: stop.signal }).finally(close);
+    const report = await bridge
+      .run({ signal: stop.signal, onEvent: (event) => log.onEvent(event) })
+      .finally(close);
     if (report.outcome === "stopped") return EXIT_CODES.stopped;
     if (report.error !== undefined) throw report.error;
     const sum = (count: (stream: StreamReport) => number) =>

@@ -181,17 +181,28 @@ export const outputLine = z
 
 /** One line of output. */
 export function jsonLine(type: string, content: object): string {
-  return `${JSON.stringify({ version: OUTPUT_VERSION, type, ...(plain(content) as object) })}\n`;
+  return `${JSON.stringify({ version: OUTPUT_VERSION, type, ...plainObject(content) })}\n`;
 }
 
 /** Events as lines; each names its run and bridge. */
 export function eventLines(): (event: RunEvent) => string {
+  const named = namedEvents();
+  return (event) => jsonLine(event.type, named(event));
+}
+
+/** What events say beside their type; each names its run and bridge. */
+export function namedEvents(): (event: RunEvent) => object {
   let run = {};
   return (event) => {
-    const { type, ...content } = event;
+    const { type: _, ...content } = event;
     if (event.type === "run_started") run = { run: event.run, bridge: event.bridge };
-    return jsonLine(type, { ...run, ...(event.type === "run_ended" ? event.report : content) });
+    return { ...run, ...(event.type === "run_ended" ? event.report : content) };
   };
+}
+
+/** The content as the output writes it: snake_case, moments as text, errors in one form. */
+export function plainObject(content: object): object {
+  return plain(content) as object;
 }
 
 /** Of an error in the ledger, the kind is known by its code. */

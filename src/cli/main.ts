@@ -3,19 +3,26 @@
 
 import { readFileSync } from "node:fs";
 import { Command, CommanderError, InvalidArgumentError } from "commander";
+import type { BridgeError } from "../core/errors.js";
 import { EXIT_CODE_HELP, EXIT_CODES } from "./exit-codes.js";
+import { NO_LOG } from "./no-log.js";
 
 const PROJECT_OPTION = ["--project <folder>", "folder that holds bridges.yaml", "."] as const;
 
-function buildProgram(setExitCode: (code: number) => void): Command {
+function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command {
   const program = new Command("early-bridge")
     .description("Carries SaaS APIs into typed warehouse tables: nothing lost, nothing doubled.")
     .version(packageVersion(), "--version", "print the version")
     .helpOption("--help", "print help")
+    .option("--log <file>", "add what is done to a file, as structured lines")
     .addHelpText("after", EXIT_CODE_HELP)
+    .configureHelp({ showGlobalOptions: true })
     .showSuggestionAfterError()
     .configureOutput({ outputError: (text, write) => (asksForJson() ? undefined : write(text)) })
-    .exitOverride();
+    .exitOverride()
+    .hook("preAction", (_program, command) =>
+      logs.begin(command.name(), program.opts<{ log?: string }>().log),
+    );
   program
     .command("init")
     .description("start a project: bridges.yaml, a connector skeleton, .env.example")
@@ -47,7 +54,7 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--wait", "wait while another run has the warehouse")
     .addHelpText("after", EXIT_CODE_HELP)
     .action(async (bridge, options) =>
-      setExitCode(await (await import("./run-command.js")).runCommand(bridge, options)),
+      setExitCode(await (await import("./run-command.js")).runCommand(bridge, options, logs.log)),
     );
   program
     .command("history")
@@ -81,7 +88,7 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--json", "the lines as JSON lines")
     .addHelpText("after", EXIT_CODE_HELP)
     .action(async (name, options) =>
-      setExitCode(await (await import("./probe-command.js")).probeCommand(name, options)),
+      setExitCode(await (await import("./probe-command.js")).probeCommand(name, options, logs.log)),
     );
   program
     .command("demo")
@@ -89,8 +96,32 @@ function buildProgram(setExitCode: (code: number) => void): Command {
     .option("--serve", "only keep the demo's service up")
     .option("--bookings <count>", "bookings in the service", wholeNumber, 20_000)
     .option("--plain", "plain lines instead of the live view")
-    .action(async (options) => setExitCode(await (await import("./demo-command.js")).demoCommand(options)));
+    .action(async (options) =>
+      setExitCode(await (await import("./demo-command.js")).demoCommand(options, logs.log)),
+    );
   return program;
+}
+
+/** The log of this process; that of nobody where none was asked for. */
+class Logs {
+  log = NO_LOG;
+  private readonly began = performance.now();
+
+  async begin(command: string, path: string | undefined): Promise<void> {
+    if (path === undefined) return;
+    const { openLog } = await import("./log.js");
+    this.log = await openLog(path, (message) => process.stderr.write(`${message}\n`));
+    this.log.note("info", "command_started", { command, version: packageVersion() });
+  }
+
+  failed(error: BridgeError): void {
+    this.log.note("error", "error", { error });
+  }
+
+  end(exitCode: number): number {
+    this.log.note("info", "command_ended", { exitCode, ms: performance.now() - this.began });
+    return exitCode;
+  }
 }
 
 function wholeNumber(text: string): number {
@@ -110,12 +141,13 @@ function packageVersion(): string {
 
 async function main(): Promise<number> {
   let exitCode: number = EXIT_CODES.done;
+  const logs = new Logs();
   const program = buildProgram((code) => {
     exitCode = code;
-  });
+  }, logs);
   try {
     await program.parseAsync();
-    return exitCode;
+    return logs.end(exitCode);
   } catch (error) {
     const isUsage = error instanceof CommanderError;
     if (isUsage && (error.exitCode === 0 || !asksForJson()))
@@ -130,8 +162,10 @@ async function main(): Promise<number> {
       tellError(new BridgeError("USAGE", message, { hint, cause: error }), true);
       return EXIT_CODES.config;
     }
-    tellError(error, asksForJson());
-    return EXIT_CODES[toBridgeError(error).kind];
+    const told = toBridgeError(error);
+    logs.failed(told);
+    tellError(told, asksForJson());
+    return logs.end(EXIT_CODES[told.kind]);
   }
 }
 

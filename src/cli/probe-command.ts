@@ -8,6 +8,7 @@ import { type ProbeLine, probe } from "../run/probe.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { timeText } from "./format.js";
 import { jsonLine } from "./json-lines.js";
+import { type Log, NO_LOG } from "./no-log.js";
 
 export interface ProbeCommandOptions {
   readonly project: string;
@@ -27,11 +28,16 @@ const TIME_WIDTH = 8;
 const INDENT = 2 + 4 + 2 + CHECK_WIDTH + 1 + TIME_WIDTH + 2;
 
 /** The exit code: that of the worst line. */
-export async function probeCommand(name: string, options: ProbeCommandOptions): Promise<number> {
+export async function probeCommand(
+  name: string,
+  options: ProbeCommandOptions,
+  log: Log = NO_LOG,
+): Promise<number> {
   const project = await openProject(options.project);
   if (options.grants === true) return tellGrants(project, name);
   const opened = await openTarget(project, name);
   const onLine = (line: ProbeLine) => {
+    log.note(line.outcome === "bad" ? "error" : "info", "check", line);
     if (options.json === true) process.stdout.write(jsonLine("check", line));
     else tellLine(line);
   };

@@ -7,11 +7,12 @@ import { openReplay, type Recorder, type Replay } from "../http/har.js";
 import { readRecording, recordInto } from "../http/har-file.js";
 import { nodeClock } from "../http/node-clock.js";
 import { type OpenedProject, openProject } from "../node/project.js";
-import type { RunReport } from "../run/events.js";
+import type { RunEvent, RunReport } from "../run/events.js";
 import type { RunOutcome, Warehouse } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, errorText, timeText } from "./format.js";
 import { jsonLine } from "./json-lines.js";
+import { type Log, NO_LOG } from "./no-log.js";
 import { openView, reportText, type ViewKind } from "./progress.js";
 
 export interface RunCommandOptions {
@@ -28,7 +29,11 @@ export interface RunCommandOptions {
 }
 
 /** The exit code: of the first failure, where there is one. */
-export async function runCommand(bridge: string | undefined, options: RunCommandOptions): Promise<number> {
+export async function runCommand(
+  bridge: string | undefined,
+  options: RunCommandOptions,
+  log: Log = NO_LOG,
+): Promise<number> {
   const project = await openProject(options.project);
   const names = bridge === undefined ? project.bridges : [bridge];
   checkRecording(names, options);
@@ -36,7 +41,7 @@ export async function runCommand(bridge: string | undefined, options: RunCommand
   const ended: EndedBridge[] = [];
   for (const name of names) {
     if (stop.signal.aborted) break;
-    ended.push(await runOne(project, name, options, stop));
+    ended.push(await runOne(project, name, options, { stop, log }));
   }
   if (names.length > 1 && options.json !== true) tellBridges(names.length, ended);
   const exitCode = ended.find(({ code }) => code !== EXIT_CODES.done)?.code ?? EXIT_CODES.done;
@@ -66,22 +71,33 @@ async function runOne(
   project: OpenedProject,
   name: string,
   options: RunCommandOptions,
-  stop: AbortController,
+  { stop, log }: { readonly stop: AbortController; readonly log: Log },
 ): Promise<EndedBridge> {
   try {
     const ways = options.replay === undefined ? {} : await openReplayFile(options.replay);
     const kind = viewKind(options);
-    const run = { stream: options.stream, kind, ...ways };
+    const run = { stream: options.stream, kind, log, ...ways };
     const carry = (recorder?: Recorder) => {
       const once = () => runBridge(project, name, { ...run, recorder }, stop);
       return options.wait === true ? whenFree(once, kind, stop.signal) : once();
     };
     const report = await (options.record === undefined ? carry() : recorded(options.record, kind, carry));
-    return { name, code: exitCodeOf(report), outcome: report.outcome, error: report.error };
+    return {
+      name,
+      code: exitCodeOf(report, stop.signal.aborted),
+      outcome: report.outcome,
+      error: report.error,
+    };
   } catch (thrown) {
     const error = toBridgeError(thrown, { bridge: name });
+    log.note("error", "error", { bridge: name, error });
     tellError(error, options.json === true);
-    return { name, code: EXIT_CODES[error.kind], outcome: "failed", error };
+    return {
+      name,
+      code: exitCodeOf({ outcome: "failed", error }, stop.signal.aborted),
+      outcome: "failed",
+      error,
+    };
   }
 }
 
@@ -115,6 +131,7 @@ export interface BridgeRun {
   readonly recorder?: Recorder | undefined;
   readonly replay?: Replay | undefined;
   readonly warehouse?: Warehouse | undefined;
+  readonly log?: Log | undefined;
 }
 
 /** A recording is of one run of one bridge. */
@@ -170,7 +187,7 @@ export async function runBridge(
   options: BridgeRun,
   stop: AbortController,
 ): Promise<RunReport> {
-  const { recorder, replay, warehouse, stream } = options;
+  const { recorder, replay, warehouse, stream, log = NO_LOG } = options;
   const { bridge, close } = await project.openBridge(name, {
     warehouse,
     onRecord: recorder?.onRecord,
@@ -190,7 +207,10 @@ export async function runBridge(
   process.on("SIGTERM", onInterrupt);
   try {
     const { signal } = stop;
-    const { onEvent } = view;
+    const onEvent = (event: RunEvent) => {
+      log.onEvent(event);
+      view.onEvent(event);
+    };
     const report = await bridge.run({ streams: stream, signal, recorder, cursors: replay?.cursors, onEvent });
     view.close();
     if (options.kind === "plain") process.stdout.write("\n");
@@ -219,9 +239,11 @@ function tellReport(report: RunReport): void {
     );
 }
 
-function exitCodeOf({ outcome, error }: RunReport): number {
-  if (outcome === "stopped") return EXIT_CODES.stopped;
-  return error === undefined ? EXIT_CODES.done : EXIT_CODES[error.kind];
+/** Only who has asked a run to stop is told that it has. */
+function exitCodeOf({ outcome, error }: Pick<RunReport, "outcome" | "error">, asked: boolean): number {
+  if (outcome === "stopped" && asked) return EXIT_CODES.stopped;
+  if (error === undefined) return outcome === "done" ? EXIT_CODES.done : EXIT_CODES.internal;
+  return error.kind === "stopped" && !asked ? EXIT_CODES.internal : EXIT_CODES[error.kind];
 }
 
 /** An error for people on stderr, or as one JSON line on stdout. */

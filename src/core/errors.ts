@@ -5,6 +5,8 @@
  * remedy that is shown where the thrower knows no better one.
  */
 
+import { systemFault } from "./system-fault.js";
+
 /** What kind of thing failed. The command line turns it into its exit code. */
 export type ErrorKind =
   | "config"
@@ -116,6 +118,7 @@ export const ERROR_CODES = {
   },
   FILE_UNREADABLE: { kind: "config", hint: "Check the path; it is meant from the project's folder." },
   FILE_UNWRITABLE: { kind: "config", hint: "Check the path, its permissions and the space that is left." },
+  FILE_FAILED: { kind: "config", hint: "Check the path, its permissions and the space that is left." },
   RECORDING_MISSING: {
     kind: "config",
     hint: "Record the run again, with the same connector, account and streams.",
@@ -283,12 +286,14 @@ export function isBridgeError(error: unknown, code?: ErrorCode): error is Bridge
   );
 }
 
-/** Any thrown thing as a BridgeError; what is unknown becomes INTERNAL with its cause. */
+/** Any thrown thing as a BridgeError; files that refuse become FILE_FAILED, what is unknown INTERNAL, each with its cause. */
 export function toBridgeError(error: unknown, where: Where = {}): BridgeError {
   if (isBridgeError(error)) return error.at(where);
   if (error instanceof Error && error.name === "AbortError") {
     return new BridgeError("STOPPED", "Stopped on request.", { where, cause: error });
   }
+  const fault = systemFault(error);
+  if (fault !== undefined) return new BridgeError("FILE_FAILED", fault, { where, cause: error });
   const message = error instanceof Error ? error.message : String(error);
   return new BridgeError("INTERNAL", message, { where, cause: error });
 }

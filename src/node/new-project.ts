@@ -3,10 +3,11 @@
  * out.
  */
 
-import { mkdir, readFile, writeFile } from "node:fs/promises";
+import { mkdir, writeFile } from "node:fs/promises";
 import { dirname, join } from "node:path";
 import { Document, isMap, parseDocument, type YAMLMap } from "yaml";
 import { BridgeError } from "../core/errors.js";
+import { readIfThere } from "./files.js";
 
 /** A way of signing in that `init` knows a skeleton for. */
 export interface SignInChoice {
@@ -108,11 +109,11 @@ const BRIDGES_FILE = "bridges.yaml";
 
 /**
  * Writes a new project's files, or adds to the project that is there. What is there stays, its comments too.
- * @throws BridgeError CONFIG_SYNTAX where the bridges.yaml that is there is no YAML
+ * @throws BridgeError CONFIG_SYNTAX where the bridges.yaml that is there is no YAML, FILE_FAILED
  */
 export async function writeNewProject(project: NewProject): Promise<WrittenProject> {
   const { folder, name } = project;
-  const before = await readFile(join(folder, BRIDGES_FILE), "utf8").catch(() => undefined);
+  const before = await readIfThere(join(folder, BRIDGES_FILE));
   const there = before === undefined ? undefined : parsed(before);
   const account = there === undefined ? "main" : freeAccount(there, name);
   const isThere = there?.hasIn(["bridges", name]) === true;
@@ -132,22 +133,19 @@ export async function writeNewProject(project: NewProject): Promise<WrittenProje
 async function write(folder: string, path: string, text: string): Promise<WrittenFile> {
   const whole = join(folder, path);
   await mkdir(dirname(whole), { recursive: true });
-  const isThere = await readFile(whole).then(
-    () => true,
-    () => false,
-  );
+  const before = await readIfThere(whole);
   await writeFile(whole, text);
-  return { path, outcome: isThere ? "added to" : "written" };
+  return { path, outcome: before === undefined ? "written" : "added to" };
 }
 
 async function writeNew(folder: string, path: string, text: string): Promise<WrittenFile> {
-  const there = await readFile(join(folder, path)).catch(() => undefined);
+  const there = await readIfThere(join(folder, path));
   return there === undefined ? write(folder, path, text) : { path, outcome: "kept" };
 }
 
 /** Adds those lines that a file does not have yet. */
 async function addLines(folder: string, path: string, lines: readonly string[]): Promise<WrittenFile> {
-  const before = await readFile(join(folder, path), "utf8").catch(() => "");
+  const before = (await readIfThere(join(folder, path))) ?? "";
   const has = new Set(before.split(/\r?\n/));
   // a value that is filled in counts as the line that asks for it
   const missing = lines.filter(

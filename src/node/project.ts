@@ -19,6 +19,7 @@ import { type Bridge, openBridge } from "../run/bridge.js";
 import type { HttpOptions } from "../run/connect-with.js";
 import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
 import { type ConnectOptions, connect } from "./connect.js";
+import { readIfThere, unlessMissing } from "./files.js";
 
 export const PROJECT_FILE = "bridges.yaml";
 const FILE_REFERENCE = "$file:";
@@ -324,10 +325,8 @@ function isReference(value: unknown): value is string {
 
 async function readYaml(path: string, missing: string, asked?: string): Promise<YamlFile> {
   const name = shownPath(path);
-  let text: string;
-  try {
-    text = await readFile(path, "utf8");
-  } catch (cause) {
+  const text = await readIfThere(path);
+  if (text === undefined) {
     const message = `${missing} Looked for ${name}.`;
     const hint =
       asked === undefined
@@ -336,19 +335,15 @@ async function readYaml(path: string, missing: string, asked?: string): Promise<
     throw new BridgeError("CONFIG_NOT_FOUND", message, {
       where: { file: asked ?? shownPath(dirname(path)) },
       hint,
-      cause,
     });
   }
   return parseYaml(text, name);
 }
 
 async function readEnvFile(folder: string): Promise<Record<string, string | undefined>> {
-  try {
-    return parseEnv(await readPrivateFile(join(folder, ".env")));
-  } catch (error) {
-    if (isBridgeError(error)) throw error;
-    return {};
-  }
+  const path = join(folder, ".env");
+  const text = await unlessMissing(shownPath(path), readPrivateFile(path));
+  return text === undefined ? {} : parseEnv(text);
 }
 
 function withoutEmpty(env: Readonly<Record<string, string | undefined>>): Record<string, string | undefined> {

@@ -11,7 +11,7 @@
 
 import pLimit from "p-limit";
 import type { WriteMethod } from "../core/define/write-method.js";
-import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
+import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import { Shape } from "../core/shape/shape.js";
 import type { Shaped } from "../core/shape/shaped.js";
@@ -63,8 +63,9 @@ export async function carryStream(options: CarryOptions): Promise<StreamReport> 
     await carrier.carry();
     report = carrier.report("done", undefined);
   } catch (thrown) {
-    const error = toBridgeError(thrown, { bridge: options.bridge, stream: options.stream });
-    const stopped = options.signal.aborted && error.kind === "stopped";
+    const { signal, bridge, stream } = options;
+    const error = unlessAsked(toBridgeError(thrown, { bridge, stream }), signal);
+    const stopped = signal.aborted && error.kind === "stopped";
     // stopped on request, or because another stream has failed: then that is said
     const { reason } = options.signal as { reason: unknown };
     const why = isBridgeError(reason) ? reason : undefined;
@@ -72,6 +73,13 @@ export async function carryStream(options: CarryOptions): Promise<StreamReport> 
   }
   options.onEvent({ type: "stream_ended", stream: options.stream, report });
   return report;
+}
+
+/** What was given up though nobody had asked for it is no stop. */
+function unlessAsked(error: BridgeError, { aborted }: AbortSignal): BridgeError {
+  if (error.kind !== "stopped" || aborted) return error;
+  const { where, cause } = error;
+  return new BridgeError("INTERNAL", "Work was given up, and nobody had asked for it.", { where, cause });
 }
 
 function outcomeOf({ kind }: BridgeError): RunOutcome {

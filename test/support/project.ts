@@ -90,12 +90,14 @@ export function startCommand(
   args: readonly string[],
   folder: string,
   env: NodeJS.ProcessEnv = {},
+  user: { readonly uid?: number; readonly gid?: number } = {},
 ): RunningCommand {
   const main = resolve("dist/cli/main.js");
   const child = spawn(process.execPath, [main, ...args], {
     cwd: folder,
     env: { ...process.env, NO_COLOR: "1", ...env },
     stdio: ["ignore", "pipe", "pipe"],
+    ...user,
   });
   let stdout = "";
   let stderr = "";
@@ -115,6 +117,7 @@ export function command(
   args: readonly string[],
   folder: string,
   env?: NodeJS.ProcessEnv,
+  user?: { readonly uid?: number; readonly gid?: number },
 ): Promise<CommandResult> {
-  return startCommand(args, folder, env).ended;
+  return startCommand(args, folder, env, user).ended;
 }
