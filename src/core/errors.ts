@@ -286,7 +286,7 @@ export function isBridgeError(error: unknown, code?: ErrorCode): error is Bridge
   );
 }
 
-/** Any thrown thing as a BridgeError; files that refuse become FILE_FAILED, what is unknown INTERNAL, each with its cause. */
+/** Any thrown thing as a BridgeError: files that refuse are FILE_FAILED, what is unknown INTERNAL, with its cause. */
 export function toBridgeError(error: unknown, where: Where = {}): BridgeError {
   if (isBridgeError(error)) return error.at(where);
   if (error instanceof Error && error.name === "AbortError") {

@@ -11,7 +11,7 @@
 
 import pLimit from "p-limit";
 import type { WriteMethod } from "../core/define/write-method.js";
-import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
+import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
 import { Shape } from "../core/shape/shape.js";
 import type { Shaped } from "../core/shape/shaped.js";
@@ -35,6 +35,7 @@ import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
 import { Checkpointer, type CheckpointRule, NO_CURSORS } from "./checkpointer.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { Notices } from "./notices.js";
+import { outcomeOf, unlessAsked } from "./outcome.js";
 import { PartPass, type PartTask } from "./part-pass.js";
 import { StreamTotals } from "./stream-totals.js";
 
@@ -73,18 +74,6 @@ export async function carryStream(options: CarryOptions): Promise<StreamReport> 
   }
   options.onEvent({ type: "stream_ended", stream: options.stream, report });
   return report;
-}
-
-/** What was given up though nobody had asked for it is no stop. */
-function unlessAsked(error: BridgeError, { aborted }: AbortSignal): BridgeError {
-  if (error.kind !== "stopped" || aborted) return error;
-  const { where, cause } = error;
-  return new BridgeError("INTERNAL", "Work was given up, and nobody had asked for it.", { where, cause });
-}
-
-function outcomeOf({ kind }: BridgeError): RunOutcome {
-  if (kind === "incomplete") return "incomplete";
-  return kind === "limit" ? "paused" : "failed";
 }
 
 class Carrier {

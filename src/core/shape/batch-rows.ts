@@ -8,11 +8,12 @@ import type { ColumnBatch, TableBatch } from "./batch.js";
 /**
  * The rows of a batch. Values are boolean, number (float64), bigint (int64) and text for all other types: dates and
  * times as RFC 3339 writes them, decimals with all digits, json as it was, bytes in base64. null where there is none.
+ * `Row` is for you to say.
  */
-export function batchRows({ rows, columns }: TableBatch): Record<string, unknown>[] {
-  return Array.from({ length: rows }, (_, row) =>
-    Object.fromEntries(columns.map((column) => [column.name, batchValue(column, row)])),
-  );
+export function batchRows<Row = Record<string, unknown>>({ rows, columns }: TableBatch): Row[] {
+  const rowAt = (row: number) =>
+    Object.fromEntries(columns.map((column) => [column.name, batchValue(column, row)])) as Row;
+  return Array.from({ length: rows }, (_, row) => rowAt(row));
 }
 
 /** One value of a column, as `batchRows` gives it. */
