@@ -7,6 +7,7 @@ import type { Issue, KnownColumn } from "../../core/shape/shaped.js";
 import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
 import type { SavedCursor } from "../../core/track/cursor.js";
 import type { LoadNotes } from "../sql/load.js";
+import { transaction } from "../sql/transaction.js";
 import type {
   CheckpointEntry,
   Ledger,
@@ -373,17 +374,7 @@ export class DuckLedger implements Ledger, LoadNotes {
 
   /** In its turn, all of it or nothing. */
   private inTransaction<T>(work: () => Promise<T>): Promise<T> {
-    return this.inTurn(async () => {
-      await this.connection.run("BEGIN");
-      try {
-        const result = await work();
-        await this.connection.run("COMMIT");
-        return result;
-      } catch (error) {
-        await this.connection.run("ROLLBACK").catch(() => {});
-        throw error;
-      }
-    });
+    return this.inTurn(() => transaction((statement) => this.connection.run(statement), work));
   }
 
   /** Reads in its turn. */

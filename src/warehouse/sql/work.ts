@@ -3,6 +3,7 @@
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlConnection, SqlDialect } from "./dialect.js";
 import { countKeysQuery, countMatchesQuery, countSharedQuery } from "./merge-plan.js";
+import { transaction } from "./transaction.js";
 
 /** Records that stand in the target already, and those of them that are equal in every column. */
 export interface Matches {
@@ -47,16 +48,8 @@ export class SqlWork {
   }
 
   /** All of the work or nothing. */
-  async transaction<T>(work: () => Promise<T>): Promise<T> {
-    await this.connection.run("BEGIN");
-    try {
-      const result = await work();
-      await this.connection.run("COMMIT");
-      return result;
-    } catch (error) {
-      await this.connection.run("ROLLBACK").catch(() => {});
-      throw error;
-    }
+  transaction<T>(work: () => Promise<T>): Promise<T> {
+    return transaction((statement) => this.connection.run(statement), work);
   }
 }
 
