@@ -12,7 +12,10 @@ function plain(schema) {
   if (typeof schema !== "object" || schema === null) return schema;
   // what stands beside a reference would make a type of its own of it
   if (schema.$ref !== undefined) return { $ref: schema.$ref };
-  const { properties, required = [], default: usual, ...rest } = schema;
+  const { properties, required = [], default: usual, ...all } = schema;
+  // beside properties, alternatives are rules over their keys
+  const { anyOf, ...others } = all;
+  const rest = properties === undefined ? all : others;
   const kept = Object.entries(rest).filter(([key]) => !RULES.has(key));
   const made = Object.fromEntries(kept.map(([key, value]) => [key, plain(value)]));
   if (properties === undefined) return made;

@@ -40,7 +40,7 @@ function serveAnswers(answer: Answer): Promise<string> {
 /** A connector for a plain server with one stream. */
 function plainConnector(
   url: string,
-  stream: Partial<Parameters<typeof defineConnector>[0]["streams"][string]> = {},
+  stream: Partial<NonNullable<Parameters<typeof defineConnector>[0]["streams"]>[string]> = {},
 ): Connector {
   return defineConnector({
     connector: "plain",

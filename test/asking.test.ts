@@ -10,7 +10,7 @@ import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
 import { serve } from "./support/serve.js";
 
-type StreamInput = ConnectorInput["streams"][string];
+type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 
 const paths = ({ log }: { log: readonly Asked[] }) =>
   log.map(({ path, query }) => `${path}${query.size === 0 ? "" : `?${query}`}`);

@@ -12,7 +12,7 @@ import { temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
-type StreamInput = ConnectorInput["streams"][string];
+type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 type Item = { id: number; at: string };
 
 const HOUR = 3_600_000;

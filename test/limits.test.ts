@@ -29,7 +29,7 @@ async function carry(
   database: string,
   name: string,
   pace: ConnectorInput["api"]["rate_limit"],
-  stream: Partial<ConnectorInput["streams"][string]> = {},
+  stream: Partial<NonNullable<ConnectorInput["streams"]>[string]> = {},
 ) {
   const connector = defineConnector({
     connector: "day",

@@ -9,7 +9,7 @@ import type { AskEvent } from "../src/run/ask/asker.js";
 import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
 
-type Pages = NonNullable<ConnectorInput["streams"][string]["pages"]>;
+type Pages = NonNullable<NonNullable<ConnectorInput["streams"]>[string]["pages"]>;
 type Item = { id: number };
 
 const SIZE = 5;
@@ -190,7 +190,7 @@ const isSaidUnsafe = (stream: CompiledStream) =>
   describeStream(stream).warnings.some((warning) => warning.includes("unsafe"));
 
 /** The stream of a way; what no parameter takes is sent by header or body. */
-function streamOf({ pages, post }: Way): ConnectorInput["streams"][string] {
+function streamOf({ pages, post }: Way): NonNullable<ConnectorInput["streams"]>[string] {
   const common = { records: "$.items[*]", key: "id", pages };
   if (post === true)
     return { ...common, post: "/s", safe_to_retry: true, body: { json: { after: "{token}" } } };

@@ -13,7 +13,7 @@ import { queryFile } from "./support/truth.js";
 
 const SECRET = "pass-of-the-warden";
 
-type Stream = Parameters<typeof defineConnector>[0]["streams"][string];
+type Stream = NonNullable<Parameters<typeof defineConnector>[0]["streams"]>[string];
 
 /** Records a stream from a server, closes it, and gives what the replay reads. */
 async function recordAndReplay(stream: Stream, handler: Handler) {

@@ -8,7 +8,7 @@ import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
 import { serve } from "./support/serve.js";
 
-type Stream = ConnectorInput["streams"][string];
+type Stream = NonNullable<ConnectorInput["streams"]>[string];
 
 describe("a field that no record has", () => {
   const huts = { huts: [{ id: 1, name: "Upper Hut" }, { id: 2 }] };

@@ -15,7 +15,7 @@ import { temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { changeFile, queryFile } from "./support/truth.js";
 
-type Stream = ConnectorInput["streams"][string];
+type Stream = NonNullable<ConnectorInput["streams"]>[string];
 interface Item {
   readonly id: number | string;
   readonly at?: number | string;

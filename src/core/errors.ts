@@ -130,6 +130,10 @@ export const ERROR_CODES = {
   FUNCTION_FAILED: { kind: "config", hint: "Correct the connector's own function that is named." },
   PART_INVALID: { kind: "data", hint: "Each value of `each` must be a text, a number or true/false." },
   BODY_TOO_LARGE: { kind: "api", hint: "Ask for smaller pages in the stream's query." },
+  METADATA_UNREADABLE: {
+    kind: "api",
+    hint: "Check api.url of the connector: it is the service's root, and $metadata stands below it.",
+  },
   RECORDS_NOT_FOUND: { kind: "data", hint: "Correct the stream's `records` path." },
   INCOMPLETE: {
     kind: "incomplete",

@@ -280,6 +280,8 @@ class ProjectReader {
     streams: Project["bridges"][string]["streams"],
     connector: Connector,
   ): void {
+    // what an OData service has is known when it is asked
+    if (connector.odata !== undefined) return;
     const known = Object.keys(connector.streams);
     for (const stream of Object.keys(streams ?? {})) {
       if (known.includes(stream)) continue;

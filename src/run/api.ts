@@ -71,6 +71,8 @@ export interface ApiInside {
    * @throws BridgeError CONFIG_UNKNOWN_NAME
    */
   stream(name: string): Promise<CompiledStream>;
+  /** The names of all streams; they may have to be asked of the API first. */
+  streamNames(): Promise<readonly string[]>;
   /** A stream as one run asks it: its parts, and the pages of each. */
   openStream(stream: string, options: AskOptions): Promise<StreamAsk>;
   /** Now, as the slower of our clock and the API's shows it; ms since 1970. */

@@ -68,7 +68,7 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
   const rule = checkValue(checkpointSchema, options.checkpoint ?? {}, codeSource("openBridge.checkpoint"));
   const chosen = checkValue(
     bridgeStreamsSchema,
-    options.streams ?? allStreams(api),
+    options.streams ?? (await allStreams(api)),
     codeSource("openBridge.streams"),
   );
   const streams = new Map<string, WriteMode>();
@@ -104,8 +104,8 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
   };
 }
 
-function allStreams(api: ApiInside): Record<string, { write?: WriteMode }> {
-  return Object.fromEntries(Object.keys(api.connector.streams).map((stream) => [stream, {}]));
+async function allStreams(api: ApiInside): Promise<Record<string, { write?: WriteMode }>> {
+  return Object.fromEntries((await api.streamNames()).map((stream) => [stream, {}]));
 }
 
 async function writeMode(

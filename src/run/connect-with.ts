@@ -18,6 +18,7 @@ import type { Send, TransportOptions } from "../http/send.js";
 import { type Api, type ApiInside, keepInside, type PagesOptions } from "./api.js";
 import type { AccountParts } from "./ask/asker.js";
 import { everyPage, StreamAsk } from "./ask/stream-ask.js";
+import { ODataService } from "./odata-service.js";
 import type { Ports } from "./ports.js";
 
 export const USER_AGENT = "early-bridge";
@@ -89,13 +90,15 @@ export function connectWith<C extends Connector>(
     await signedIn.signOut().catch(() => {});
     await transport.close();
   };
+  const headers = commonHeaders(connector, options.http);
+  const service =
+    connector.odata === undefined ? undefined : new ODataService(connector, account, exchange, headers);
   const streams = new Map<string, CompiledStream>();
   const stream = async (name: string) => {
-    const compiled = streams.get(name) ?? compileNamed(connector, name);
+    const compiled = streams.get(name) ?? (await service?.stream(name)) ?? compileNamed(connector, name);
     streams.set(name, compiled);
     return compiled;
   };
-  const headers = commonHeaders(connector, options.http);
   const shared: AccountParts = {
     connector,
     account,
@@ -120,6 +123,7 @@ export function connectWith<C extends Connector>(
     gate,
     requestsLeft: () => gate.left,
     stream,
+    streamNames: async () => service?.names() ?? Object.keys(connector.streams),
     openStream: async (name, askOptions) => new StreamAsk(shared, await stream(name), askOptions),
     cautiousNow: () => clock.now() - exchange.behindMs(),
     beginRun: () => exchange.beginRun(),

@@ -59,7 +59,7 @@ export async function probe(options: ProbeOptions): Promise<ProbeLine[]> {
       return `GET ${probeRequest.get} answers ${answer.status}`;
     });
   }
-  for (const stream of options.streams ?? Object.keys(api.connector.streams)) {
+  for (const stream of options.streams ?? (await api.streamNames())) {
     await list.when(ready, `stream ${stream}`, () => checkStream(api, stream, signal));
   }
   await list.note(ready && answers.length > 0, "clock", () => checkClock(api, answers[0]!));
@@ -151,9 +151,10 @@ async function checkStream(
   const since = startValue(stream.cursor?.start, nowMs);
   let result: string | Found | undefined;
   for await (const page of everyPage(ask, { since, once: true })) {
-    const { key, columns } = stream;
+    const { key, columns, isControl } = stream;
     const names = { maxBytes: Number.MAX_SAFE_INTEGER };
-    const shape = new Shape({ stream: name, key, columns, names, takenTables: new Set<string>() });
+    const takenTables = new Set<string>();
+    const shape = new Shape({ stream: name, key, columns, names, takenTables, isControl });
     const slices = [...page.shape(shape)];
     const issues = slices.flatMap((slice) => slice.issues);
     if (page.received > 0) checkFirstPage(stream, page, slices[0]!, field, false);

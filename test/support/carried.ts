@@ -8,7 +8,7 @@ import { type Answered, type Asked, fakeApi } from "./fake-api.js";
 import { temporaryFolder } from "./project.js";
 import { queryFile } from "./truth.js";
 
-type StreamInput = ConnectorInput["streams"][string];
+type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 const HOUR = 3_600_000;
 
 /** A bridge of an API into a file, as tests mostly want it: tables in the schema main. */

@@ -4,7 +4,7 @@ import type { IncomingMessage, ServerResponse } from "node:http";
 import type { ConnectorInput } from "../../src/core/define/connector-input.js";
 import { serve } from "./serve.js";
 
-type Stream = ConnectorInput["streams"][string];
+type Stream = NonNullable<ConnectorInput["streams"]>[string];
 type SignIn = ConnectorInput["api"]["sign_in"];
 
 export interface Item {

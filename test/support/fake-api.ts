@@ -25,7 +25,7 @@ export interface Answered {
 
 export const BASE = "https://api.huts.example/v1";
 
-type StreamInput = ConnectorInput["streams"][string];
+type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 
 /** A connector of one stream `s`, or of several, against a function. */
 export function fakeApi(

@@ -101,9 +101,14 @@ function encodeQuery(pairs: Iterable<readonly [string, Scalar | readonly Scalar[
   for (const [name, value] of pairs) {
     if (value === undefined) continue;
     for (const each of isList(value) ? value : [value])
-      parts.push(`${encodeURIComponent(name)}=${encodeURIComponent(String(each))}`);
+      parts.push(`${encodeName(name)}=${encodeURIComponent(String(each))}`);
   }
   return parts.join("&");
+}
+
+/** `$` may stand in a query (RFC 3986, section 3.4), and some services know their own options by it only. */
+function encodeName(name: string): string {
+  return encodeURIComponent(name).replaceAll("%24", "$");
 }
 
 function planBody(body: BodyDefinition, values: TemplateValues): { text: string; type: string } {

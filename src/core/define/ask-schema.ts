@@ -197,11 +197,17 @@ export const requestKeys = { ...requestShape, pages: pagesSchema.optional() } as
 export const ONE_METHOD = all(exactlyOne("get", "post"), needs("body", "post"));
 
 export function oneMethod(
-  request: { get?: string | undefined; post?: string | undefined; body?: unknown; report?: unknown },
+  request: {
+    get?: string | undefined;
+    post?: string | undefined;
+    body?: unknown;
+    report?: unknown;
+    set?: unknown;
+  },
   context: z.RefinementCtx,
   words = "get or post",
 ): void {
-  const kinds = [request.get, request.post, request.report].filter((each) => each !== undefined);
+  const kinds = [request.get, request.post, request.report, request.set].filter((each) => each !== undefined);
   if (kinds.length !== 1) context.addIssue({ code: "custom", message: `must hold one of ${words}` });
   if (request.body !== undefined && request.post === undefined)
     context.addIssue({ code: "custom", message: "goes with post", path: ["body"] });

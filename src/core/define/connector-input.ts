@@ -131,10 +131,14 @@ export interface ConnectorInput {
     /** What responses mean, for all streams; a stream's own rules go first */
     rules?: Rule[] | undefined;
   };
+  /** An OData service: what it holds is found from its metadata */
+  odata?: OData | undefined;
   /** What can be carried, by name */
-  streams: {
-    [k: string]: Stream;
-  };
+  streams?:
+    | {
+        [k: string]: Stream;
+      }
+    | undefined;
 }
 /** A value that every account fills in */
 export interface Setting {
@@ -501,10 +505,19 @@ export interface Rule {
   /** Where the API's own words are in the body */
   message?: string | undefined;
 }
+/** An OData service: what it holds is found from its metadata */
+export interface OData {
+  /** The version to speak; left out, the one that the service's metadata tells */
+  version?: ("2.0" | "3.0" | "4.0" | "4.01") | undefined;
+  /** Entity sets to carry beside those of streams, by name or pattern such as Order*; default: all */
+  sets?: string[] | undefined;
+}
 /** A series of records of one kind */
 export interface Stream {
   /** A name for people */
   title?: string | undefined;
+  /** An entity set of an OData service: fields, types, key and paging come from its metadata */
+  set?: string | undefined;
   /** Path below api.url; a URI template (RFC 6570) */
   get?: string | undefined;
   /** Path below api.url; a URI template (RFC 6570) */

@@ -178,9 +178,14 @@ const cursorSchema = z
   .describe("How the API is asked for changes only")
   .meta({ id: "Cursor" });
 
-const streamSchema = z
+export const streamSchema = z
   .strictObject({
     title: z.string().optional().describe("A name for people"),
+    set: z
+      .string()
+      .min(1)
+      .optional()
+      .describe("An entity set of an OData service: fields, types, key and paging come from its metadata"),
     ...requestKeys,
     report: reportSchema.optional(),
     lists: listsSchema,
@@ -214,7 +219,7 @@ const streamSchema = z
       .describe("What this stream's requests count in the account's limits"),
   })
   .superRefine((stream, context) => {
-    oneMethod(stream, context, "get, post or report");
+    oneMethod(stream, context, "get, post, report or set");
     if (stream.windows !== undefined && stream.cursor !== undefined)
       context.addIssue({
         code: "custom",
@@ -236,7 +241,7 @@ const streamSchema = z
   })
   .meta(
     all(
-      exactlyOne("get", "post", "report"),
+      exactlyOne("get", "post", "report", "set"),
       needs("body", "post"),
       noTwo("windows", "cursor"),
       noTwo("report", "pages"),
@@ -253,6 +258,22 @@ const streamSchema = z
   .describe("A series of records of one kind")
   .meta({ id: "Stream" });
 
+const odataSchema = z
+  .strictObject({
+    version: z
+      .enum(["2.0", "3.0", "4.0", "4.01"])
+      .optional()
+      .describe("The version to speak; left out, the one that the service's metadata tells"),
+    sets: z
+      .array(z.string().min(1))
+      .optional()
+      .describe(
+        "Entity sets to carry beside those of streams, by name or pattern such as Order*; default: all",
+      ),
+  })
+  .describe("An OData service: what it holds is found from its metadata")
+  .meta({ id: "OData" });
+
 /** The schema of connector files: what it outputs is checked and has all defaults. */
 export const connectorSchema = z
   .strictObject({
@@ -268,6 +289,7 @@ export const connectorSchema = z
       .default({})
       .describe("What differs from account to account; {name} stands for a value"),
     api: apiSchema.describe("Where the API is, how to sign in, and what holds for all its requests"),
+    odata: odataSchema.optional(),
     streams: z
       .record(nameText, streamSchema)
       .refine((streams) => Object.keys(streams).length > 0, "must hold at least one stream")
@@ -276,8 +298,20 @@ export const connectorSchema = z
         "must have names that do not begin with eb_: such tables are our own",
       )
       .meta({ minProperties: 1, propertyNames: { pattern: "^(?!eb_)[a-z][a-z0-9_]*$" } })
+      .default({})
       .describe("What can be carried, by name"),
   })
+  .superRefine(({ odata, streams }, context) => {
+    if (odata === undefined && Object.keys(streams).length === 0)
+      context.addIssue({ code: "custom", message: "must hold at least one stream", path: ["streams"] });
+    if (odata !== undefined) return;
+    for (const [name, { set }] of Object.entries(streams))
+      if (set !== undefined) {
+        const message = "is for OData services: write odata: {} beside api";
+        context.addIssue({ code: "custom", message, path: ["streams", name, "set"] });
+      }
+  })
+  .meta({ anyOf: [has("streams"), has("odata")] })
   .describe("Early Bridge connector: what is known of one API");
 
 /** A request on its way to the API, as a signer in TypeScript sees it. */

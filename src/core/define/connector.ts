@@ -13,7 +13,7 @@ export function codeSource(name: string): Pick<YamlFile, "name" | "place"> {
   return { name, place: (path) => [name, ...path.map(String)].join(".") };
 }
 
-type StreamInput = ConnectorInput["streams"][string];
+type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 type SettingInputs = Readonly<Record<string, NonNullable<ConnectorInput["settings"]>[string]>>;
 
 /** Known to the compiler only: the names in a connector that TypeScript has seen. */
@@ -57,12 +57,12 @@ export type SettingsOf<C> =
  * @throws BridgeError CONFIG_UNKNOWN_KEY, CONFIG_INVALID, CONFIG_UNKNOWN_NAME
  */
 export function defineConnector<
-  Stream extends string,
+  Stream extends string = string,
   const Settings extends SettingInputs = Record<never, never>,
 >(
   input: Omit<ConnectorInput, "streams" | "settings"> & {
     readonly settings?: Settings | undefined;
-    readonly streams: Readonly<Record<Stream, StreamInput>>;
+    readonly streams?: Readonly<Record<Stream, StreamInput>> | undefined;
   },
   code?: ConnectorCode,
 ): DefinedConnector<Stream, Settings> {

@@ -195,7 +195,7 @@ streams:
         /^ {2}also {3}settings\.base\.format must be "uri" or "host"; seen "url"\. \(\S+:3:33\)$/,
       ),
       expect.stringContaining('api.sign_in.oauth2 must be "client_credentials" or "authorization_code"'),
-      expect.stringContaining("streams.x must hold one of get, post or report"),
+      expect.stringContaining("streams.x must hold one of get, post, report or set"),
     ]);
   });
 

@@ -3,7 +3,7 @@
 import { sha256 } from "@noble/hashes/sha2.js";
 import { bytesToHex } from "@noble/hashes/utils.js";
 import { scalarText } from "./encode.js";
-import { isPlainObject } from "./exact-json.js";
+import { isPlainObject, stringifyExact } from "./exact-json.js";
 import { parsePath } from "./naming.js";
 
 /** A path to a field in a record, by steps; `[*]` stands for each item of a list. */
@@ -58,4 +58,12 @@ function replacedAt(
     return value.map((item) => replacedAt(item, step === "[*]" ? rest : [step, ...rest], replace));
   if (!isPlainObject(value) || !Object.hasOwn(value, step)) return value;
   return { ...value, [step]: replacedAt(value[step], rest, replace) };
+}
+
+/**
+ * 32 hexadecimal digits: the beginning of the SHA-256 over the record as JSON, then the record's number in the load, so
+ * that records which are alike keep apart.
+ */
+export function rowId(record: unknown, number: number): string {
+  return hashText(stringifyExact(record)).slice(0, 20) + number.toString(16).padStart(12, "0");
 }

@@ -5,8 +5,8 @@ import type { ColumnBatch, TableBatch } from "./batch.js";
 import { classifyColumn } from "./classify.js";
 import { formatColumnType, sameSeen, sameType } from "./column-type.js";
 import { encodeColumn, scalarText } from "./encode.js";
-import { ExactNumber, isPlainObject, stringifyExact } from "./exact-json.js";
-import { type FieldSteps, hashedAt, hashedPaths, hashText, hashValue } from "./hashed-values.js";
+import { ExactNumber, isPlainObject } from "./exact-json.js";
+import { type FieldSteps, hashedAt, hashedPaths, hashValue, rowId } from "./hashed-values.js";
 import { formatPath, type NameRules, nameForPath, parsePath, snakeCase } from "./naming.js";
 import { getByPath } from "./path-get.js";
 import {
@@ -30,6 +30,9 @@ import {
   TableShape,
 } from "./table-shape.js";
 import { MOST_LEVELS, type ShapeGrowth, TooDeep, Walk } from "./walk.js";
+
+const NO_RULE: ColumnRule = Object.freeze({});
+const CONTROL: ColumnRule = Object.freeze({ skip: true });
 
 /** The shape of one stream: fed with pages of records, it gives typed batches and the tables' schema as it grows. */
 export class Shape implements ShapeGrowth {
@@ -301,7 +304,7 @@ export class Shape implements ShapeGrowth {
 
   addField(node: ObjectNode, key: string): FieldNode {
     const parts = [...node.parts, key];
-    const rule = this.spec.columns.get(formatPath(parts)) ?? {};
+    const rule = this.spec.columns.get(formatPath(parts)) ?? this.unsaid(key);
     const hashedBelow = this.hashed.flatMap((steps) =>
       steps.length > parts.length && parts.every((part, i) => part === steps[i])
         ? [steps.slice(parts.length)]
@@ -312,6 +315,10 @@ export class Shape implements ShapeGrowth {
     node.fields.set(key, field);
     node.order.push(field);
     return field;
+  }
+
+  private unsaid(key: string): ColumnRule {
+    return this.spec.isControl?.(key) === true ? CONTROL : NO_RULE;
   }
 
   isDeclared(parts: readonly string[]): boolean {
@@ -375,14 +382,6 @@ function outerPositions(parent: TableShape, names: NameRules): string[] {
   return parent.positions.map(({ name }) =>
     name === POSITION_COLUMN ? nameForPath([...plain, "position"], new Set(), names) : name,
   );
-}
-
-/**
- * 32 hexadecimal digits: the beginning of the SHA-256 over the record as JSON, then the record's number in the load, so
- * that records which are alike keep apart.
- */
-function rowId(record: unknown, number: number): string {
-  return hashText(stringifyExact(record)).slice(0, 20) + number.toString(16).padStart(12, "0");
 }
 
 function clip(text: string): string {

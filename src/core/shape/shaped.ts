@@ -15,6 +15,8 @@ export interface ShapeSpec {
   readonly names: NameRules;
   /** table names that belong to others in the same schema */
   readonly takenTables: ReadonlySet<string>;
+  /** whether a member of an object says something of it, and is no field */
+  readonly isControl?: ((name: string) => boolean) | undefined;
   /** whether a record only tells that one is gone: its key is all that counts. Needs a key */
   readonly isRemoval?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
 }

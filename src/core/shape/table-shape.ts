@@ -20,6 +20,8 @@ export interface ColumnRule {
   readonly hash?: boolean | undefined;
   /** make no column of it */
   readonly skip?: boolean | undefined;
+  /** texts in it are numbers, every digit of which counts */
+  readonly digits?: boolean | undefined;
 }
 
 /**

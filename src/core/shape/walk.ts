@@ -1,6 +1,6 @@
 /** The walk through one record: values into columns, lists of objects into child tables. */
 
-import { ExactNumber, isPlainObject } from "./exact-json.js";
+import { ExactNumber, isPlainObject, parseExactJson } from "./exact-json.js";
 import { hashedAt, hashValue } from "./hashed-values.js";
 import {
   type ColumnShape,
@@ -100,6 +100,7 @@ export class Walk {
     if (typeof value === "object" && nestsDeeper(value, MOST_LEVELS)) throw new TooDeep();
     const column = field.column ?? this.shape.addFieldColumn(table, field);
     if (field.rule.hash === true) column.put(row, hashValue(value));
+    else if (field.rule.digits === true) column.put(row, numberOf(value));
     else column.put(row, field.hashedBelow.reduce(hashedAt, value));
   }
 
@@ -130,6 +131,13 @@ export class Walk {
       this.position.pop();
     }
   }
+}
+
+/** The number that a text writes out (RFC 8259), with all its digits; what is none stays as it is. */
+function numberOf(value: unknown): unknown {
+  const text = typeof value === "number" ? String(value) : value;
+  if (typeof text !== "string" || !/^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/.test(text)) return value;
+  return /^-?\d+$/.test(text) ? parseExactJson(text) : new ExactNumber(text);
 }
 
 function hasMoreKeys(object: object, most: number): boolean {

@@ -25,6 +25,8 @@ export interface CompiledRequest {
   readonly plan: ReadPlan;
   readonly pages: PageRule;
   readonly fails: readonly FailRule[];
+  /** what paths are below, where that is not the account's base address */
+  readonly base?: string | undefined;
 }
 
 /** A request for values: in `field` of each record, where the path leads on behind its last list. */
@@ -61,6 +63,8 @@ export interface CompiledStream {
   /** the measures of each request; one without any where the stream has none */
   readonly measures: readonly (readonly string[])[];
   readonly where: Condition | undefined;
+  /** whether a member of a record says something of it, and is no field */
+  readonly isControl?: ((name: string) => boolean) | undefined;
   /** whether a record only tells that one is gone */
   readonly isRemoval: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
   readonly code: StreamCode | undefined;

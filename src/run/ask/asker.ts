@@ -211,12 +211,13 @@ export class Asker {
     pageUrl: string | undefined,
   ): Promise<AskedPage> {
     const { account, headers } = this.shared;
+    const base = of.base ?? account.baseUrl;
     const link =
       position.at === "link"
-        ? resolveLink(position.link, pageUrl ?? `${account.baseUrl}/`, account.origins, where)
+        ? resolveLink(position.link, pageUrl ?? `${base}/`, account.origins, where)
         : undefined;
     const request = planRequest(
-      account.baseUrl,
+      base,
       of.template,
       { ...headers, accept: headers.accept ?? ACCEPT[of.plan.decoder.kind] },
       { ...values, ...of.pages.values(position) },

@@ -288,8 +288,10 @@ export class StreamAsk {
     const { cursor, definition } = this.stream;
     const { windows } = definition;
     const parameters: Record<string, string | undefined> = {};
-    if (cursor?.query !== undefined && since !== undefined)
-      parameters[cursor.query] = sendValue(since, cursor.format);
+    if (cursor?.query !== undefined && since !== undefined) {
+      const value = sendValue(since, cursor.format);
+      parameters[cursor.query] = cursor.send === undefined ? value : cursor.send(value);
+    }
     if (windows !== undefined && window !== undefined) {
       const { from, to } = windowValues(windows, window);
       if (windows.from !== undefined) parameters[windows.from] = from;

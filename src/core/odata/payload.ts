@@ -1,0 +1,101 @@
+/**
+ * Where things are in a response (OData JSON Format 4.01; OData 2.0 JSON), whichever version answers: records, the next
+ * page, the count, the place for changes, and an error that comes late.
+ */
+
+import { BridgeError, type Where } from "../errors.js";
+import type { JsonPath } from "../language/plain-path.js";
+import { isPlainObject } from "../shape/exact-json.js";
+
+/** The first of several members of the body, or of its `d` (2.0 and verbose 3.0). */
+function member(text: string, names: readonly string[]): JsonPath {
+  const first = (body: unknown): unknown => {
+    if (!isPlainObject(body)) return undefined;
+    const holders = isPlainObject(body.d) ? [body, body.d] : [body];
+    for (const holder of holders)
+      for (const name of names) if (holder[name] !== undefined && holder[name] !== null) return holder[name];
+    return undefined;
+  };
+  const all = (body: unknown) => {
+    const value = first(body);
+    return value === undefined ? undefined : [value];
+  };
+  return { text, first, all, list: all };
+}
+
+export const NEXT_LINK = member("@odata.nextLink", [
+  "@odata.nextLink",
+  "@nextLink",
+  "odata.nextLink",
+  "__next",
+]);
+export const COUNT = member("@odata.count", ["@odata.count", "@count", "odata.count", "__count"]);
+export const DELTA_LINK = member("@odata.deltaLink", [
+  "@odata.deltaLink",
+  "@deltaLink",
+  "odata.deltaLink",
+  "__delta",
+]);
+
+/** Members of a response that say something of it, and hold no entity. */
+const CONTROL = /^(@|odata\.|d$|__)/;
+
+/** The entities: `value`, `d.results`, `d`; or the body itself, where it is one entity. */
+export const ENTITIES: JsonPath = { text: "value", first: entities, all: entityList, list: entityList };
+
+function entities(body: unknown): unknown {
+  return entityList(body)?.[0];
+}
+
+function entityList(body: unknown): readonly unknown[] | undefined {
+  if (!isPlainObject(body)) return undefined;
+  if (Array.isArray(body.value)) return body.value;
+  const { d } = body;
+  if (Array.isArray(d)) return d;
+  if (isPlainObject(d))
+    return Array.isArray(d.results) ? d.results : Object.keys(d).length > 0 ? [d] : undefined;
+  if (body.error !== undefined || body["odata.error"] !== undefined) return undefined;
+  const isEntity = Object.keys(body).some((name) => !CONTROL.test(name));
+  return isEntity && !("value" in body) ? [body] : undefined;
+}
+
+/**
+ * An error behind entities that have come already (OData JSON Format 4.01, section 18.1).
+ * @throws BridgeError RESPONSE_UNLIKE
+ */
+export function checkLateError(body: unknown, where: Where): void {
+  if (!isPlainObject(body)) return;
+  const late = body["@odata.error"] ?? body["@error"] ?? (Array.isArray(body.value) ? body.error : undefined);
+  if (late === undefined || late === null) return;
+  const words = isPlainObject(late) && typeof late.message === "string" ? `: ${late.message}` : ".";
+  throw new BridgeError("RESPONSE_UNLIKE", `The API broke off in the middle of its entities${words}`, {
+    where,
+  });
+}
+
+/** Whether a member of an entity says something about it (annotations, links that were not followed) and is no property. */
+export function isControl(name: string): boolean {
+  return name.includes("@") || name.startsWith("odata.") || name === "__metadata" || name === "__count";
+}
+
+const DATE_TEXT = /^\/Date\((-?\d+)([+-]\d+)?\)\/$/;
+
+/**
+ * The times of 2.0, `/Date(ms)/` and `/Date(ms±minutes)/`, as RFC 3339 has them: those of no zone without one, those
+ * named in `instants` and those with an offset in UTC. Everything else stays as it is.
+ */
+export function plainTimes(value: unknown, instants: ReadonlySet<string>, name = ""): unknown {
+  if (typeof value === "string") {
+    const [, ms, offset] = DATE_TEXT.exec(value) ?? [];
+    const time = ms === undefined ? Number.NaN : Number(ms);
+    // what is beyond the calendar of Date stays text
+    if (!(Math.abs(time) <= 8.64e15)) return value;
+    const text = new Date(time).toISOString().replace(/\.000Z$/, "Z");
+    return offset !== undefined || instants.has(name) ? text : text.slice(0, -1);
+  }
+  if (Array.isArray(value)) return value.map((each) => plainTimes(each, instants, name));
+  if (!isPlainObject(value)) return value;
+  return Object.fromEntries(
+    Object.entries(value).map(([key, inner]) => [key, plainTimes(inner, instants, key)]),
+  );
+}

@@ -1,0 +1,236 @@
+/** Streams of an OData service: what its metadata says, as the requests, columns and cursor that every stream has. */
+
+import { compilePages } from "../ask/page-rule.js";
+import type { Decoder } from "../decode/choose-decoder.js";
+import { pagesSchema } from "../define/ask-schema.js";
+import type { Connector, StreamDefinition } from "../define/connector-schema.js";
+import { BridgeError } from "../errors.js";
+import { columnRuleOf, type Leaf, leavesOf } from "../odata/edm-type.js";
+import { isOld, literalOf } from "../odata/literal.js";
+import { type EntitySet, keyOf, lineage, type Model, type ODataVersion } from "../odata/model.js";
+import {
+  COUNT,
+  checkLateError,
+  DELTA_LINK,
+  ENTITIES,
+  isControl,
+  NEXT_LINK,
+  plainTimes,
+} from "../odata/payload.js";
+import { formatPath } from "../shape/naming.js";
+import type { ColumnRule } from "../shape/table-shape.js";
+import type { CursorRule } from "../track/cursor.js";
+import { type CompiledStream, compileStream } from "./compile-stream.js";
+
+/** A service, as far as its streams need it. */
+export interface ODataRoot {
+  readonly model: Model;
+  readonly version: ODataVersion;
+  /** its address, without a slash at the end */
+  readonly url: string;
+}
+
+/** A longer list of properties is left out: all of them come then. Bytes; addresses of 2,000 go everywhere. */
+const LONGEST_SELECT = 1500;
+
+/** The positions are the API's own: an address in each page, and how many there are in all. */
+const PAGES = pagesSchema.parse({ link: "$.nextLink", total: "$.count" });
+
+/**
+ * Compiles a stream over a set. What the definition says goes before what the metadata does.
+ * @throws BridgeError CONFIG_INVALID where the cursor's field is no property, or may not be filtered by
+ */
+export function compileODataStream(
+  connector: Connector,
+  name: string,
+  definition: StreamDefinition,
+  set: EntitySet,
+  root: ODataRoot,
+): CompiledStream {
+  const { model, version } = root;
+  const leaves = allLeaves(model, set.type);
+  const columns = columnsOf(model, set.type, leaves, definition);
+  const path = `/${set.name}${set.kind === "function" && !isOld(version) ? "()" : ""}`;
+  const base = compileStream(connector, name, { ...definition, get: path });
+  const declaredKey =
+    definition.key === undefined ? keyOf(model, set.type).map((each) => each.split("/")) : base.key;
+  const ownFilter = textOf(definition.query.$filter);
+  const cursor = base.cursor && cursorOf(base.cursor, leaves, set, ownFilter, root, name);
+  const query = {
+    ...(set.kind === "singleton" ? {} : queryOf(model, set, leaves, columns, declaredKey, cursor, version)),
+    ...definition.query,
+  };
+  const pages = definition.pages === undefined ? compilePages(PAGES) : base.request.pages;
+  const own =
+    definition.pages === undefined ? { link: NEXT_LINK, total: COUNT } : base.request.pages.envelope;
+  const instants = new Set(
+    leaves.flatMap(({ path: steps, property }) =>
+      property.type.name === "Edm.DateTimeOffset" ? [steps.at(-1)!] : [],
+    ),
+  );
+  return {
+    ...base,
+    key: declaredKey,
+    columns: new Map([...columns, ...base.columns]),
+    cursor,
+    oldLeftOut: false,
+    isControl,
+    request: {
+      ...base.request,
+      base: root.url,
+      template: {
+        ...base.request.template,
+        query,
+        headers: { ...headersOf(version), ...definition.headers },
+      },
+      pages: { ...pages, envelope: own },
+      plan: {
+        ...base.request.plan,
+        records: [ENTITIES],
+        decoder: decoderOf(base.request.plan.decoder, version, instants),
+        envelope: { ...own, delta: DELTA_LINK },
+      },
+    },
+  };
+}
+
+function textOf(value: unknown): string | undefined {
+  return typeof value === "string" && value !== "" ? value : undefined;
+}
+
+/** The set may hold entities of types that are derived from its own: their properties have columns as well. */
+function allLeaves(model: Model, type: string): Leaf[] {
+  const leaves = new Map<string, Leaf>();
+  for (const each of [type, ...derivedFrom(model, type)])
+    for (const leaf of leavesOf(model, each)) {
+      const at = formatPath(leaf.path);
+      if (!leaves.has(at)) leaves.set(at, leaf);
+    }
+  return [...leaves.values()];
+}
+
+function derivedFrom(model: Model, type: string): string[] {
+  return [...model.types.keys()].filter(
+    (each) => each !== type && lineage(model, each).some(({ name }) => name === type),
+  );
+}
+
+function columnsOf(
+  model: Model,
+  type: string,
+  leaves: readonly Leaf[],
+  { columns, query }: StreamDefinition,
+): Map<string, ColumnRule> {
+  const rules = new Map<string, ColumnRule>();
+  for (const { path, property } of leaves) rules.set(formatPath(path), columnRuleOf(property));
+  const expanded = textOf(query.$expand) ?? "";
+  // links that are not followed say where entities are, and hold none
+  for (const { navigations } of [type, ...derivedFrom(model, type)].flatMap((each) => lineage(model, each)))
+    for (const { name } of navigations)
+      if (!new RegExp(`(^|[,(;/ ])${name}\\b`).test(expanded)) rules.set(formatPath([name]), { skip: true });
+  for (const [path, rule] of Object.entries(columns)) if (rule.skip === true) rules.set(path, { skip: true });
+  return rules;
+}
+
+function queryOf(
+  model: Model,
+  set: EntitySet,
+  leaves: readonly Leaf[],
+  columns: ReadonlyMap<string, ColumnRule>,
+  key: readonly (readonly string[])[],
+  cursor: CursorRule | undefined,
+  version: ODataVersion,
+): Record<string, string> {
+  const query: Record<string, string> = {};
+  const isOpen = lineage(model, set.type).some((type) => type.isOpen);
+  const isSkipped = (path: readonly string[]) => columns.get(formatPath(path))?.skip === true;
+  const wanted = [...new Set(leaves.filter(({ path }) => !isSkipped(path)).map(({ path }) => path[0]!))];
+  const select = wanted.join(",");
+  if (
+    !isOpen &&
+    derivedFrom(model, set.type).length === 0 &&
+    select.length <= LONGEST_SELECT &&
+    select !== ""
+  )
+    query.$select = select;
+  if (cursor?.kind === "field" && cursor.field !== undefined && isSortable(set, cursor.field))
+    query.$orderby = [cursor.field, ...key].map((path) => path.join("/")).join(",");
+  if (set.capabilities.isCountable && set.kind === "set") {
+    if (isOld(version)) query.$inlinecount = "allpages";
+    else query.$count = "true";
+  }
+  return query;
+}
+
+function isSortable({ capabilities }: EntitySet, field: readonly string[]): boolean {
+  return capabilities.isSortable && !capabilities.unsortable.has(field.join("/"));
+}
+
+/** A cursor by a property: the filter that asks for what is not older, beside the stream's own. */
+function cursorOf(
+  cursor: CursorRule,
+  leaves: readonly Leaf[],
+  set: EntitySet,
+  ownFilter: string | undefined,
+  { version }: ODataRoot,
+  stream: string,
+): CursorRule {
+  const { field } = cursor;
+  if (cursor.kind !== "field" || field === undefined || cursor.query !== undefined) return cursor;
+  const name = field.join("/");
+  const leaf = leaves.find(({ path }) => path.join("/") === name);
+  const where = { stream };
+  if (leaf === undefined) {
+    const times = leaves
+      .filter(({ property }) => /Date/.test(property.type.name))
+      .map(({ path }) => path.join("/"));
+    throw new BridgeError("CONFIG_INVALID", `cursor.field ${name} is no property of the set ${set.name}.`, {
+      where,
+      hint:
+        times.length === 0
+          ? "The set has no property of a time."
+          : `Its times: ${times.slice(0, 8).join(", ")}.`,
+    });
+  }
+  if (!set.capabilities.isFilterable || set.capabilities.unfilterable.has(name))
+    throw new BridgeError(
+      "CONFIG_INVALID",
+      `The service says that ${set.name} cannot be filtered by ${name}.`,
+      {
+        where,
+        hint: "Choose another field, or leave the cursor out: the set is then read whole each time.",
+      },
+    );
+  const type = leaf.property.type.name;
+  const send = (value: string) => {
+    const own = ownFilter === undefined ? "" : `(${ownFilter}) and `;
+    return `${own}${name} ge ${literalOf(type, value, version)}`;
+  };
+  const order = cursor.order === "any" && isSortable(set, field) ? "ascending" : cursor.order;
+  return { ...cursor, query: "$filter", send, order, bounds: "inclusive" };
+}
+
+/** OData Protocol 4.01, section 8.1.5 and 8.2.6; OData JSON Format 4.01, section 3. */
+function headersOf(version: ODataVersion): Record<string, string> {
+  if (version === "2.0") return { accept: "application/json", maxdataserviceversion: "2.0" };
+  if (version === "3.0")
+    return {
+      accept: "application/json;odata=minimalmetadata, application/json;q=0.5",
+      maxdataserviceversion: "3.0",
+    };
+  return {
+    accept: "application/json;odata.metadata=minimal;IEEE754Compatible=true, application/json;q=0.5",
+    "odata-maxversion": version,
+  };
+}
+
+function decoderOf(decoder: Decoder, version: ODataVersion, instants: ReadonlySet<string>): Decoder {
+  return {
+    ...decoder,
+    decode: (bytes, where) =>
+      decoder.decode(bytes, where).map((tree) => {
+        checkLateError(tree, where);
+        return isOld(version) ? plainTimes(tree, instants) : tree;
+      }),
+  };
+}

@@ -1,0 +1,168 @@
+/** An OData service as its metadata describes it: asked once, and turned into streams by name. */
+
+import { planRequest } from "../core/ask/request-plan.js";
+import { namesHint } from "../core/define/check.js";
+import type { Account } from "../core/define/connector.js";
+import { type Connector, type StreamDefinition, streamSchema } from "../core/define/connector-schema.js";
+import { BridgeError, isBridgeError } from "../core/errors.js";
+import { readCsdlJson } from "../core/odata/csdl-json.js";
+import { readCsdlXml } from "../core/odata/csdl-xml.js";
+import type { EntitySet, Model } from "../core/odata/model.js";
+import { snakeCase } from "../core/shape/naming.js";
+import { compileODataStream, type ODataRoot } from "../core/stream/compile-odata.js";
+import { type CompiledStream, compileStream } from "../core/stream/compile-stream.js";
+import { type Exchange, newTally } from "../http/exchange.js";
+import type { HttpResponse } from "../http/send.js";
+
+interface Known {
+  readonly root: ODataRoot;
+  /** in the order in which they are named: those of the connector first */
+  readonly streams: ReadonlyMap<
+    string,
+    { readonly definition: StreamDefinition; readonly set: EntitySet | undefined }
+  >;
+}
+
+export class ODataService {
+  private known: Promise<Known> | undefined;
+
+  constructor(
+    private readonly connector: Connector,
+    private readonly account: Account,
+    private readonly exchange: Exchange,
+    private readonly headers: Readonly<Record<string, string>>,
+  ) {}
+
+  async names(): Promise<readonly string[]> {
+    return [...(await this.learn()).streams.keys()];
+  }
+
+  /** @throws BridgeError CONFIG_UNKNOWN_NAME, CONFIG_INVALID, and what asking for the metadata throws */
+  async stream(name: string): Promise<CompiledStream> {
+    const { root, streams } = await this.learn();
+    const found = streams.get(name);
+    if (found === undefined)
+      throw new BridgeError(
+        "CONFIG_UNKNOWN_NAME",
+        `Connector ${this.connector.connector} has no stream ${name}.`,
+        {
+          hint: namesHint(name, [...streams.keys()], "Streams"),
+        },
+      );
+    const { definition, set } = found;
+    return set === undefined
+      ? compileStream(this.connector, name, definition)
+      : compileODataStream(this.connector, name, definition, set, root);
+  }
+
+  /** What is known is kept as long as this process has the API open; a failure is forgotten. */
+  private learn(): Promise<Known> {
+    this.known ??= this.ask().catch((error: unknown) => {
+      this.known = undefined;
+      throw error;
+    });
+    return this.known;
+  }
+
+  private async ask(): Promise<Known> {
+    const { url, model } = await this.findRoot();
+    const root = { url, model, version: this.connector.odata?.version ?? model.version };
+    return { root, streams: this.streamsOf(model) };
+  }
+
+  /** The address may be that of $metadata, or of a set: the root is then one step above. */
+  private async findRoot(): Promise<{ readonly url: string; readonly model: Model }> {
+    const given = rootOf(this.account.baseUrl);
+    const above = given.slice(0, given.lastIndexOf("/"));
+    try {
+      return { url: given, model: await this.metadataAt(given) };
+    } catch (error) {
+      const mayBeAbove =
+        isBridgeError(error) &&
+        ["NOT_FOUND", "METADATA_UNREADABLE", "REQUEST_REFUSED", "BODY_HTML"].includes(error.code) &&
+        new URL(above).pathname.length > 1;
+      if (!mayBeAbove) throw error;
+      const model = await this.metadataAt(above).catch(() => undefined);
+      const name = given.slice(above.length + 1);
+      if (model?.sets.some((set) => set.name === name) === true) return { url: above, model };
+      if (model !== undefined)
+        throw new BridgeError(error.code, error.message, {
+          where: error.where,
+          hint: `A service is at ${above}: perhaps that is meant.`,
+          cause: error,
+        });
+      throw error;
+    }
+  }
+
+  private async metadataAt(root: string): Promise<Model> {
+    const template = { get: "/$metadata", query: {}, headers: {}, safe_to_retry: false };
+    const accept = { accept: "application/xml, application/json;q=0.5", ...this.headers };
+    const request = planRequest(root, template, accept, {});
+    const where = { account: this.account.name };
+    return this.exchange.ask(request, modelOf, { where, tally: newTally() });
+  }
+
+  private streamsOf(model: Model): Known["streams"] {
+    const streams = new Map<string, { definition: StreamDefinition; set: EntitySet | undefined }>();
+    const { connector } = this;
+    for (const [name, definition] of Object.entries(connector.streams)) {
+      const set = definition.set === undefined ? undefined : setNamed(model, definition.set, name);
+      streams.set(name, { definition, set });
+    }
+    const taken = new Set([...streams.values()].map(({ set }) => set?.name));
+    const patterns = connector.odata?.sets ?? (streams.size === 0 ? ["*"] : []);
+    for (const pattern of patterns) {
+      const found = model.sets.filter(({ name, kind }) => matches(pattern, name) && kind !== "function");
+      if (found.length === 0) setNamed(model, pattern, undefined);
+      for (const set of found) {
+        const isWanted = !taken.has(set.name) && (set.capabilities.isReadable || pattern === set.name);
+        if (!isWanted) continue;
+        taken.add(set.name);
+        streams.set(freeName(streams, set.name), { definition: streamSchema.parse({ set: set.name }), set });
+      }
+    }
+    return streams;
+  }
+}
+
+/** The address without a slash, a query or `$metadata` at its end. */
+function rootOf(address: string): string {
+  return address
+    .replace(/[?#].*$/, "")
+    .replace(/\/+$/, "")
+    .replace(/\/\$metadata$/i, "");
+}
+
+function modelOf({ body }: HttpResponse): Model {
+  const text = new TextDecoder().decode(body).replace(/^\uFEFF/, "");
+  if (/^\s*(<!doctype html|<html)/i.test(text))
+    throw new BridgeError("METADATA_UNREADABLE", "$metadata was expected, a web page came.");
+  if (/^\s*\{/.test(text)) return readCsdlJson(text);
+  if (/^\s*</.test(text)) return readCsdlXml(text);
+  throw new BridgeError("METADATA_UNREADABLE", "$metadata is neither XML nor JSON.");
+}
+
+function matches(pattern: string, name: string): boolean {
+  const literal = pattern.split("*").map((part) => part.replaceAll(/[.+?^${}()|[\]\\]/g, "\\$&"));
+  return new RegExp(`^${literal.join(".*")}$`).test(name);
+}
+
+/** @throws BridgeError CONFIG_UNKNOWN_NAME */
+function setNamed(model: Model, name: string, stream: string | undefined): EntitySet {
+  const found = model.sets.find((set) => set.name === name);
+  if (found !== undefined) return found;
+  const known = model.sets.map((set) => set.name);
+  throw new BridgeError("CONFIG_UNKNOWN_NAME", `The service has no set ${name}.`, {
+    where: { stream },
+    hint: namesHint(name, known, "Sets"),
+  });
+}
+
+function freeName(taken: ReadonlyMap<string, unknown>, set: string): string {
+  const plain = snakeCase(set);
+  for (let n = 1; ; n++) {
+    const name = n === 1 ? plain : `${plain}_${n}`;
+    if (!taken.has(name)) return name;
+  }
+}

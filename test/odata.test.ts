@@ -1,0 +1,275 @@
+/** OData services: a server that nobody here wrote, and one of ours that pages, lies and breaks off. */
+
+import { describe, expect, it } from "vitest";
+import { type Api, connect, defineConnector } from "../src/index.js";
+import { bridgeInto } from "./support/carried.js";
+import { type Houses, odataHouse } from "./support/odata-house.js";
+import { odataStranger } from "./support/odata-stranger.js";
+import { temporaryFolder, whenDone } from "./support/project.js";
+import { queryFile } from "./support/truth.js";
+
+type Input = Parameters<typeof defineConnector>[0];
+
+/** An API over a service; tests say of the connector what differs. */
+function open(url: string, rest: Partial<Input> = {}): Api {
+  const connector = defineConnector({ connector: "huts", api: { url }, odata: {}, ...rest } as Input);
+  const api = connect(connector, {}, { retry: { tries: 3, baseMs: 1 } });
+  whenDone(() => api.close());
+  return api;
+}
+
+const failure = async (work: Promise<unknown>) => {
+  const error = await work.then(
+    () => undefined,
+    (thrown: unknown) => thrown as { code: string; message: string; hint: string },
+  );
+  expect(error).toBeDefined();
+  return error!;
+};
+
+async function all(api: Api, stream: string): Promise<unknown[]> {
+  const records: unknown[] = [];
+  for await (const record of api.records(stream)) records.push(record);
+  return records;
+}
+
+const MEMBERS = [
+  {
+    ID: "9007199254740993",
+    Name: "Ana",
+    Joined: "2020-02-29",
+    ChangedAt: "2026-01-01T00:00:00.000Z",
+    Fee: "12.50",
+    Balance: "-0.125",
+    Card: "0f8fad5b-d9cb-469f-a165-70867728950e",
+    Status: "Active",
+    Home: { Street: "Moor 3", Valley: "Firn" },
+    Phones: [{ Kind: "home", Number: "012" }],
+    Tags: ["cook", "guide"],
+    ClubCode: "A",
+  },
+  {
+    ID: "2",
+    Name: "O'Hara",
+    Joined: "2021-01-01",
+    ChangedAt: "2026-01-03T10:00:00.000Z",
+    Fee: "7.00",
+    Balance: "12345678901234567890.5",
+    Card: "1f8fad5b-d9cb-469f-a165-70867728950e",
+    Status: "Left",
+    Home: { Street: "Ridge 1", Valley: "Scree" },
+    Phones: [],
+    Tags: [],
+    ClubCode: "B",
+  },
+];
+
+describe("a stranger that speaks 4.0", () => {
+  const data = {
+    Members: MEMBERS,
+    Clubs: [
+      { Code: "A", Title: "Alpine" },
+      { Code: "B", Title: "Bog" },
+    ],
+  };
+
+  it("is read by its address alone: tables, keys and types come from its metadata", async () => {
+    const { url, log } = await odataStranger("members.v4.xml", data);
+    const path = `${temporaryFolder()}/v4.duckdb`;
+    const report = await (await bridgeInto(path, open(url))).run();
+    expect(report).toMatchObject({ outcome: "done" });
+    expect(report.streams.map(({ stream, added }) => [stream, added])).toEqual([
+      ["members", 2],
+      ["clubs", 2],
+    ]);
+    const types = await queryFile(
+      path,
+      "SELECT column_name AS c, data_type AS t FROM information_schema.columns WHERE table_name = 'members' AND table_schema = 'main'",
+    );
+    expect(Object.fromEntries(types.map(({ c, t }) => [c, t]))).toMatchObject({
+      id: "BIGINT",
+      joined: "DATE",
+      changed_at: "TIMESTAMP WITH TIME ZONE",
+      fee: "DECIMAL(12,2)",
+      card: "UUID",
+      home_valley: "VARCHAR",
+      tags: "JSON",
+    });
+    expect(
+      await queryFile(
+        path,
+        "SELECT id::VARCHAR AS id, fee::VARCHAR AS fee, balance::VARCHAR AS b, home_valley AS v FROM members ORDER BY name",
+      ),
+    ).toEqual([
+      { id: "9007199254740993", fee: "12.50", b: "-0.125", v: "Firn" },
+      { id: "2", fee: "7.00", b: "12345678901234567890.500", v: "Scree" },
+    ]);
+    expect(await queryFile(path, "SELECT members_id::VARCHAR AS id, kind FROM members_phones")).toEqual([
+      { id: "9007199254740993", kind: "home" },
+    ]);
+    expect(log[0]).toBe("/huts/odata/$metadata");
+    expect(log.find((line) => line.startsWith("/huts/odata/Members"))).toBe(
+      "/huts/odata/Members?$select=ID,Name,Joined,ChangedAt,Fee,Balance,Card,Status,Home,Phones,Tags,ClubCode&$count=true",
+    );
+  });
+
+  it("is asked for changes by a filter with the right literal, beside the stream's own", async () => {
+    const { url, log } = await odataStranger("members.v4.xml", data);
+    const path = `${temporaryFolder()}/v4.duckdb`;
+    const streams = {
+      members: {
+        set: "Members",
+        query: { $filter: "Name ne 'Neil'" },
+        cursor: { field: "ChangedAt", overlap: "PT0S" },
+      },
+    };
+    const api = open(url, { streams });
+    const bridge = await bridgeInto(path, api);
+    expect((await bridge.run()).streams[0]).toMatchObject({
+      added: 2,
+      cursor: expect.stringContaining("2026-01-03"),
+    });
+    expect((await bridge.run()).streams[0]).toMatchObject({ outcome: "done", unchanged: 1, received: 1 });
+    const filters = log.map((line) => new URLSearchParams(line.split("?")[1]).get("$filter"));
+    expect(filters.at(-1)).toBe("(Name ne 'Neil') and ChangedAt ge 2026-01-03T10:00:00.000Z");
+    expect(log.at(-1)).toContain("$orderby=ChangedAt,ID");
+  });
+
+  it.each([
+    ["a slash at its end", "/"],
+    ["$metadata appended", "/$metadata"],
+    ["a set's name appended", "/Members"],
+  ])("is found with %s", async (_what, ending) => {
+    const { url } = await odataStranger("members.v4.xml", data);
+    expect(await all(open(url + ending), "clubs")).toHaveLength(2);
+  });
+
+  it("says what it has not: a set, a property, a filter", async () => {
+    const { url } = await odataStranger("members.v4.xml", data);
+    const wrong = (stream: object) =>
+      failure(all(open(url, { streams: { s: stream } } as Partial<Input>), "s"));
+    expect(await wrong({ set: "Member" })).toMatchObject({
+      code: "CONFIG_UNKNOWN_NAME",
+      message: "The service has no set Member.",
+      hint: expect.stringContaining("Members"),
+    });
+    expect(await wrong({ set: "Members", cursor: { field: "Changed" } })).toMatchObject({
+      code: "CONFIG_INVALID",
+      hint: "Its times: Joined, ChangedAt.",
+    });
+    expect(await wrong({ set: "Clubs", cursor: { field: "Title" } })).toMatchObject({
+      message: "The service says that Clubs cannot be filtered by Title.",
+    });
+    expect(await failure(all(open(url), "membres"))).toMatchObject({
+      hint: expect.stringContaining("members"),
+    });
+    expect(await failure(all(open(url.replace("/odata", "/oadta")), "members"))).toMatchObject({
+      code: "NOT_FOUND",
+    });
+  });
+});
+
+describe("a stranger that speaks 2.0", () => {
+  it("is read with its times, its long numbers and its composite key", async () => {
+    const delivery = { ItemCode: "X", Opens: "PT8H", Kilos: "1.500" };
+    const { url, log } = await odataStranger("stores.v2.xml", {
+      Deliveries: [
+        {
+          Number: "A",
+          Line: 1,
+          ArrivedAt: "/Date(1767225600000)/",
+          ChangedAt: "/Date(1767225600000+0060)/",
+          Pieces: "7",
+          ...delivery,
+        },
+        {
+          Number: "A",
+          Line: 2,
+          ArrivedAt: "/Date(1767225601250)/",
+          ChangedAt: "/Date(1767398400000+0000)/",
+          Pieces: "8",
+          ...delivery,
+        },
+      ],
+      Items: [],
+    });
+    const path = `${temporaryFolder()}/v2.duckdb`;
+    const report = await (await bridgeInto(path, open(url))).run();
+    expect(report).toMatchObject({ outcome: "done" });
+    const rows =
+      "SELECT number, line::INTEGER AS line, arrived_at::VARCHAR AS arrived, changed_at::VARCHAR AS changed, kilos::VARCHAR AS kilos FROM deliveries ORDER BY line";
+    expect(await queryFile(path, rows)).toEqual([
+      {
+        number: "A",
+        line: 1,
+        arrived: "2026-01-01 00:00:00",
+        changed: "2026-01-01 00:00:00+00",
+        kilos: "1.500",
+      },
+      {
+        number: "A",
+        line: 2,
+        arrived: "2026-01-01 00:00:01.25",
+        changed: "2026-01-03 00:00:00+00",
+        kilos: "1.500",
+      },
+    ]);
+    // a set that is empty has its table, too
+    expect(await queryFile(path, "SELECT * FROM items")).toEqual([]);
+    expect(log).toContain(
+      "/huts/odata/Deliveries?$select=Number,Line,ItemCode,ArrivedAt,ChangedAt,Opens,Kilos,Pieces&$inlinecount=allpages",
+    );
+  });
+});
+
+describe("a service with pages", () => {
+  const run = async (houses: Houses, version: "4.0" | "2.0") => {
+    const { url, log } = await odataHouse(version, houses);
+    const path = `${temporaryFolder()}/pages.duckdb`;
+    const streams = { huts: { set: "Huts", cursor: { field: "ChangedAt" } } };
+    const bridge = await bridgeInto(path, open(url, { streams }), { checkpoint: { rows: 40 } });
+    const report = await bridge.run();
+    const [{ rows } = { rows: 0 }] = await queryFile(
+      path,
+      "SELECT count(*)::INTEGER AS rows FROM huts",
+    ).catch(() => []);
+    return { report, stream: report.streams[0]!, rows, log, bridge, path };
+  };
+
+  it.each(["4.0", "2.0"] as const)("of %s follows next links, whole or not, to the end", async (version) => {
+    const { stream, rows, log } = await run({ count: 130, page: 25 }, version);
+    expect(stream).toMatchObject({ outcome: "done", received: 130, pages: 6 });
+    expect(rows).toBe(130);
+    expect(log.filter((line) => line.includes("skiptoken"))).toHaveLength(5);
+  });
+
+  it.each(["4.0", "2.0"] as const)(
+    "of %s that caps what it gives in silence is found out by its count",
+    async (version) => {
+      const { stream } = await run({ count: 130, page: 25, capped: true }, version);
+      expect(stream).toMatchObject({ outcome: "incomplete", added: 25 });
+      expect(stream.error?.message).toContain("130");
+    },
+  );
+
+  it("that breaks off inside of a page is asked again, and is whole", async () => {
+    const { stream, rows } = await run({ count: 130, page: 25, breaksOff: 3 }, "4.0");
+    expect(stream).toMatchObject({ outcome: "done", retries: 1 });
+    expect(rows).toBe(130);
+  });
+
+  it("goes on from its cursor, with the literal of its version", async () => {
+    for (const version of ["4.0", "2.0"] as const) {
+      const { bridge, log, path } = await run({ count: 30, page: 25 }, version);
+      const before = log.length;
+      expect((await bridge.run()).outcome).toBe("done");
+      const filter = new URLSearchParams(log[before]!.split("?")[1]).get("$filter");
+      expect(filter).toMatch(
+        version === "4.0"
+          ? /^ChangedAt ge 2026-01-01T\S+Z$/
+          : /^ChangedAt ge datetimeoffset'2026-01-01T\S+Z'$/,
+      );
+      expect(await queryFile(path, "SELECT count(*)::INTEGER AS rows FROM huts")).toEqual([{ rows: 30 }]);
+    }
+  });
+});
