@@ -466,7 +466,7 @@ describe("mistakes in how a stream asks", () => {
       "does not say how {token} is sent",
     ],
     ["a name that nothing gives", { query: { hut: "{hut_id}" } }, "CONFIG_UNKNOWN_NAME", "asks for {hut_id}"],
-    ["no request", { get: undefined }, "CONFIG_INVALID", "must hold one of get, post or report"],
+    ["no request", { get: undefined }, "CONFIG_INVALID", "must hold one of get, post, report or set"],
     ["a body without POST", { body: { json: {} } }, "CONFIG_INVALID", "goes with post"],
     ["a condition that is no CEL", { where: "record.x =" }, "CONFIG_INVALID", "must be a CEL expression"],
     [

@@ -6,6 +6,7 @@ import { bridgeInto } from "./support/carried.js";
 import { type Houses, odataHouse } from "./support/odata-house.js";
 import { odataStranger } from "./support/odata-stranger.js";
 import { temporaryFolder, whenDone } from "./support/project.js";
+import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
 type Input = Parameters<typeof defineConnector>[0];
@@ -271,5 +272,95 @@ describe("a service with pages", () => {
       );
       expect(await queryFile(path, "SELECT count(*)::INTEGER AS rows FROM huts")).toEqual([{ rows: 30 }]);
     }
+  });
+});
+
+describe("a service with delta links", () => {
+  const open4 = async (houses: Houses) => {
+    const { url, log } = await odataHouse("4.0", houses);
+    const path = `${temporaryFolder()}/delta.duckdb`;
+    const bridge = await bridgeInto(
+      path,
+      open(url, { streams: { huts: { set: "Huts", cursor: { delta: true } } } }),
+    );
+    const rows = async () => (await queryFile(path, "SELECT count(*)::INTEGER AS rows FROM huts"))[0]?.rows;
+    return { bridge, log, rows, path };
+  };
+
+  it("gives what changed and what is gone, and each run goes on from the last one's link", async () => {
+    const changes: object[] = [];
+    const { bridge, log, rows, path } = await open4({ count: 60, page: 25, changes });
+    expect((await bridge.run()).streams[0]).toMatchObject({ outcome: "done", added: 60 });
+    changes.push(
+      { Id: 3, Title: "Hut 3, renamed", ChangedAt: "2026-02-01T00:00:00Z" },
+      { "@removed": { reason: "deleted" }, "@id": "Huts(4)" },
+      { "@odata.context": "$metadata#Huts/$deletedEntity", id: "Huts(5)", reason: "deleted" },
+      { Id: 61, Title: "New", ChangedAt: "2026-02-01T00:00:00Z" },
+    );
+    const second = (await bridge.run()).streams[0];
+    expect(second).toMatchObject({ outcome: "done", received: 4, added: 1, changed: 1, removed: 2 });
+    expect(await rows()).toBe(59);
+    expect(await queryFile(path, "SELECT title FROM huts WHERE id IN (3, 4, 5)")).toEqual([
+      { title: "Hut 3, renamed" },
+    ]);
+    changes.length = 0;
+    expect((await bridge.run()).streams[0]).toMatchObject({ outcome: "done", received: 0 });
+    expect(log.at(-1)).toBe("/odata/Huts?$deltatoken=later");
+  });
+
+  it("whose link has expired is read whole, and says so", async () => {
+    const houses: Houses = { count: 30, page: 25, changes: [] };
+    const { bridge, rows } = await open4(houses);
+    await bridge.run();
+    houses.forgetful = true;
+    const notices: string[] = [];
+    const report = await bridge.run({
+      onEvent: (event) => event.type === "notice" && notices.push(event.message),
+    });
+    expect(report.streams[0]).toMatchObject({ outcome: "done", unchanged: 30 });
+    expect(notices.join()).toContain("no longer knows the place where the last run ended");
+    expect(await rows()).toBe(30);
+  });
+});
+
+describe("errors of OData services", () => {
+  it.each([
+    ["4.0", '{"error":{"code":"H1","message":"The valley is closed."}}', "H1: The valley is closed."],
+    [
+      "3.0",
+      '{"odata.error":{"code":"H1","message":{"lang":"en","value":"The valley is closed."}}}',
+      "H1: The valley is closed.",
+    ],
+    [
+      "2.0",
+      '{"error":{"code":"H1","message":{"lang":"en","value":"The valley is closed."}}}',
+      "H1: The valley is closed.",
+    ],
+    [
+      "2.0 in XML",
+      '<?xml version="1.0"?><error xmlns="x"><code>H1</code><message xml:lang="en">The valley is closed.</message></error>',
+      "The valley is closed.",
+    ],
+  ])("of %s are quoted", async (_version, body, words) => {
+    const url = await serve((_request, response) => response.writeHead(400).end(body));
+    const error = await failure(all(open(`${url}/odata`), "huts"));
+    expect(error).toMatchObject({ code: "REQUEST_REFUSED", message: expect.stringContaining(words) });
+  });
+
+  it.each([
+    ["a web page", "<!doctype html><title>Huts</title>", "METADATA_UNREADABLE", "a web page came"],
+    ["something else", "42", "METADATA_UNREADABLE", "neither XML nor JSON"],
+    ["XML of another kind", "<rss/>", "METADATA_UNREADABLE", "describes no OData service"],
+  ])("for metadata: %s", async (_what, body, code, words) => {
+    const url = await serve((_request, response) => response.end(body));
+    expect(await failure(all(open(`${url}/odata`), "huts"))).toMatchObject({
+      code,
+      message: expect.stringContaining(words),
+    });
+  });
+
+  it("for metadata that may not be seen", async () => {
+    const url = await serve((_request, response) => response.writeHead(403).end("{}"));
+    expect(await failure(all(open(`${url}/odata`), "huts"))).toMatchObject({ code: "FORBIDDEN" });
   });
 });

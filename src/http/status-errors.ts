@@ -79,7 +79,9 @@ function bodyWords(body: Uint8Array): string {
   try {
     said = apiWords(JSON.parse(text)) ?? text;
   } catch {
-    if (text.startsWith("<")) said = /<title[^>]*>([^<]*)/i.exec(text)?.[1]?.trim() ?? "";
+    // a web page has a title; errors in XML, as older OData services send them, a message
+    if (text.startsWith("<"))
+      said = /<(?:title|(?:\w+:)?message)[^>]*>([^<]*)/i.exec(text)?.[1]?.trim() ?? "";
   }
   const oneLine = said.replaceAll(/\s+/g, " ");
   return oneLine.length > 300 ? `${oneLine.slice(0, 299)}…` : oneLine;

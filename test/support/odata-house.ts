@@ -10,6 +10,10 @@ export interface Houses {
   readonly capped?: boolean;
   /** the page with this number ends, once, with an error in its middle */
   readonly breaksOff?: number;
+  /** gives a delta link; what changes later is put into `changes` */
+  readonly changes?: object[];
+  /** delta links are known no longer */
+  forgetful?: boolean;
 }
 
 const METADATA = {
@@ -28,8 +32,9 @@ const schema = (version: "4.0" | "2.0") => `${METADATA[version]}
 
 export async function odataHouse(
   version: "4.0" | "2.0",
-  { count, page, capped = false, breaksOff }: Houses,
+  houses: Houses,
 ): Promise<{ url: string; log: string[] }> {
+  const { count, page, capped = false, breaksOff, changes } = houses;
   const start = Date.UTC(2026, 0, 1);
   const huts = Array.from({ length: count }, (_, i) => ({ id: i + 1, ms: start + i * 1000 }));
   const log: string[] = [];
@@ -44,6 +49,14 @@ export async function odataHouse(
     log.push(decodeURIComponent(request.url ?? ""));
     if (url.pathname.endsWith("/$metadata")) return response.end(schema(version));
     if (!url.pathname.endsWith("/Huts")) return response.writeHead(404).end("{}");
+    if (url.searchParams.has("$deltatoken")) {
+      if (houses.forgetful === true)
+        return response
+          .writeHead(410)
+          .end('{"error":{"code":"410","message":"The delta link has expired."}}');
+      const body = { value: changes, "@odata.deltaLink": "Huts?$deltatoken=later" };
+      return response.end(JSON.stringify(body));
+    }
     const since = /ge (?:datetimeoffset')?([^']+?)'?$/.exec(url.searchParams.get("$filter") ?? "")?.[1];
     const found = huts.filter(({ ms }) => since === undefined || ms >= Date.parse(since));
     const from = Number(url.searchParams.get("$skiptoken") ?? 0);
@@ -57,9 +70,11 @@ export async function odataHouse(
       broken = true;
       return response.end(JSON.stringify({ value: slice.slice(0, 3), "@odata.error": { message: "gone" } }));
     }
+    const tracked = changes !== undefined && request.headers.prefer === "odata.track-changes";
+    const last = tracked ? { "@odata.deltaLink": "Huts?$deltatoken=first" } : {};
     const body =
       version === "4.0"
-        ? { "@odata.count": found.length, value: slice, ...(more ? { "@odata.nextLink": next } : {}) }
+        ? { "@odata.count": found.length, value: slice, ...(more ? { "@odata.nextLink": next } : last) }
         : { d: { results: slice, __count: String(found.length), ...(more ? { __next: next } : {}) } };
     return response.end(JSON.stringify(body));
   });

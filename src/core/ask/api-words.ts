@@ -18,7 +18,7 @@ const SENTENCES = [
 /** Where they put a code, to be read before the sentence. */
 const CODES = ["title", "error", "code", "error_code", "errorCode", "type"] as const;
 /** Where the failure is an object or a list of its own. */
-const NESTED = ["error", "errors", "fault", "exception", "problem"] as const;
+const NESTED = ["error", "errors", "odata.error", "fault", "exception", "problem"] as const;
 const LONGEST = 300;
 
 /** The API's words in a body; undefined where there are none. */
@@ -33,7 +33,9 @@ function wordsIn(value: unknown, depth: number): string | undefined {
   if (Array.isArray(value)) return wordsIn(value[0], depth);
   if (!isPlainObject(value) || depth === 0) return undefined;
   const text = (name: string) => {
-    const found = value[name];
+    const own = value[name];
+    // OData 2.0 says in which language it speaks
+    const found = isPlainObject(own) ? own.value : own;
     return typeof found === "string" && found.trim() !== "" ? found.trim() : undefined;
   };
   const sentence = SENTENCES.map(text).find((each) => each !== undefined);

@@ -902,8 +902,10 @@ export interface Expand {
 export interface Cursor {
   /** The record's field that grows with every change */
   field?: string | undefined;
-  /** Where the last page gives a token or address for the next run's changes */
-  delta?: string | undefined;
+  /**
+   * Where the last page gives a token or address for the next run's changes; true: where OData has it
+   */
+  delta?: (string | true) | undefined;
   /** Asks for what has changed since the last whole run began */
   last_run?: true | undefined;
   /** The query parameter that asks for records after a value; or write {since} elsewhere */

@@ -137,9 +137,12 @@ function isStart(text: string): boolean {
 const cursorSchema = z
   .strictObject({
     field: fieldPath.optional().describe("The record's field that grows with every change"),
-    delta: jsonPathText
+    delta: z
+      .union([jsonPathText, z.literal(true)])
       .optional()
-      .describe("Where the last page gives a token or address for the next run's changes"),
+      .describe(
+        "Where the last page gives a token or address for the next run's changes; true: where OData has it",
+      ),
     last_run: z.literal(true).optional().describe("Asks for what has changed since the last whole run began"),
     query: z
       .string()
@@ -305,11 +308,12 @@ export const connectorSchema = z
     if (odata === undefined && Object.keys(streams).length === 0)
       context.addIssue({ code: "custom", message: "must hold at least one stream", path: ["streams"] });
     if (odata !== undefined) return;
-    for (const [name, { set }] of Object.entries(streams))
-      if (set !== undefined) {
-        const message = "is for OData services: write odata: {} beside api";
-        context.addIssue({ code: "custom", message, path: ["streams", name, "set"] });
-      }
+    const message = "is for OData services: write odata: {} beside api";
+    for (const [name, { set, cursor }] of Object.entries(streams)) {
+      if (set !== undefined) context.addIssue({ code: "custom", message, path: ["streams", name, "set"] });
+      else if (cursor?.delta === true)
+        context.addIssue({ code: "custom", message, path: ["streams", name, "cursor", "delta"] });
+    }
   })
   .meta({ anyOf: [has("streams"), has("odata")] })
   .describe("Early Bridge connector: what is known of one API");

@@ -1,6 +1,7 @@
 import { readFileSync } from "node:fs";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import { isRemoved, keyOfId, withKeys } from "./changes.js";
 import { readCsdlJson } from "./csdl-json.js";
 import { readCsdlXml } from "./csdl-xml.js";
 import { columnRuleOf, leavesOf } from "./edm-type.js";
@@ -203,6 +204,58 @@ describe("literals", () => {
         expect(valueOfLiteral(type, literalOf(type, value, version), version)).toBe(value);
       }),
     );
+  });
+});
+
+describe("changes", () => {
+  const one = [{ name: "ID", type: "Edm.Int64" }];
+  const two = [
+    { name: "Number", type: "Edm.String" },
+    { name: "Line", type: "Edm.Int32" },
+  ];
+
+  // OData JSON Format 4.01, sections 15.2 to 15.4; 4.0, sections 14.2 and 14.3
+  it("hold what is gone with its key, and no links", () => {
+    const body = {
+      value: [
+        { ID: "1", Name: "Ana" },
+        { "@removed": { reason: "deleted" }, "@id": "Members(2)" },
+        {
+          "@odata.context": "#Members/$deletedEntity",
+          id: "https://huts.example/odata/Members(3)",
+          reason: "deleted",
+        },
+        {
+          "@odata.context": "#Members/$link",
+          source: "Members(1)",
+          relationship: "Club",
+          target: "Clubs('A')",
+        },
+        { "@odata.context": "#Members/$deletedLink", source: "Members(1)" },
+        { "@removed": { reason: "changed" }, ID: "4" },
+      ],
+    };
+    const { value } = withKeys(body, one, "4.0") as { value: Record<string, unknown>[] };
+    expect(value.map((each) => [each.ID, isRemoved(each)])).toEqual([
+      ["1", false],
+      ["2", true],
+      ["3", true],
+      ["4", true],
+    ]);
+    const plain = { value: [{ ID: "1" }] };
+    expect(withKeys(plain, one, "4.0")).toBe(plain);
+  });
+
+  it.each([
+    ["Members(9007199254740993)", one, { ID: "9007199254740993" }],
+    ["https://huts.example/Members/7", one, { ID: "7" }],
+    ["Deliveries(Number='A,1',Line=2)", two, { Number: "A,1", Line: "2" }],
+    ["Deliveries(Number='O''Hara (x)',Line=2)", two, { Number: "O'Hara (x)", Line: "2" }],
+    ["Deliveries(Line=2,Number='%C3%A4')", two, { Number: "ä", Line: "2" }],
+    ["Deliveries(Line=2)", two, undefined],
+    ["elsewhere", one, undefined],
+  ])("read the key of %s", (id, key, values) => {
+    expect(keyOfId(id, key, "4.0")).toEqual(values);
   });
 });
 

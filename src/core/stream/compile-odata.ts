@@ -5,6 +5,7 @@ import type { Decoder } from "../decode/choose-decoder.js";
 import { pagesSchema } from "../define/ask-schema.js";
 import type { Connector, StreamDefinition } from "../define/connector-schema.js";
 import { BridgeError } from "../errors.js";
+import { isRemoved, type KeyPart, withKeys } from "../odata/changes.js";
 import { columnRuleOf, type Leaf, leavesOf } from "../odata/edm-type.js";
 import { isOld, literalOf } from "../odata/literal.js";
 import { type EntitySet, keyOf, lineage, type Model, type ODataVersion } from "../odata/model.js";
@@ -56,6 +57,10 @@ export function compileODataStream(
     definition.key === undefined ? keyOf(model, set.type).map((each) => each.split("/")) : base.key;
   const ownFilter = textOf(definition.query.$filter);
   const cursor = base.cursor && cursorOf(base.cursor, leaves, set, ownFilter, root, name);
+  const keyParts = declaredKey.map((steps) => ({
+    name: steps.join("/"),
+    type: leaves.find((leaf) => leaf.path.join("/") === steps.join("/"))?.property.type.name ?? "Edm.String",
+  }));
   const query = {
     ...(set.kind === "singleton" ? {} : queryOf(model, set, leaves, columns, declaredKey, cursor, version)),
     ...definition.query,
@@ -75,19 +80,20 @@ export function compileODataStream(
     cursor,
     oldLeftOut: false,
     isControl,
+    isRemoval: (record) => isRemoved(record) || base.isRemoval?.(record) === true,
     request: {
       ...base.request,
       base: root.url,
       template: {
         ...base.request.template,
         query,
-        headers: { ...headersOf(version), ...definition.headers },
+        headers: { ...headersOf(version), ...tracking(cursor), ...definition.headers },
       },
       pages: { ...pages, envelope: own },
       plan: {
         ...base.request.plan,
         records: [ENTITIES],
-        decoder: decoderOf(base.request.plan.decoder, version, instants),
+        decoder: decoderOf(base.request.plan.decoder, version, instants, keyParts),
         envelope: { ...own, delta: DELTA_LINK },
       },
     },
@@ -176,6 +182,7 @@ function cursorOf(
   stream: string,
 ): CursorRule {
   const { field } = cursor;
+  if (cursor.kind === "delta") return { ...cursor, deltaIsLink: true };
   if (cursor.kind !== "field" || field === undefined || cursor.query !== undefined) return cursor;
   const name = field.join("/");
   const leaf = leaves.find(({ path }) => path.join("/") === name);
@@ -224,13 +231,23 @@ function headersOf(version: ODataVersion): Record<string, string> {
   };
 }
 
-function decoderOf(decoder: Decoder, version: ODataVersion, instants: ReadonlySet<string>): Decoder {
+/** OData Protocol 4.01, section 8.2.8.6: the last page then has a link that gives what changes later. */
+function tracking(cursor: CursorRule | undefined): Record<string, string> {
+  return cursor?.kind === "delta" ? { prefer: "odata.track-changes" } : {};
+}
+
+function decoderOf(
+  decoder: Decoder,
+  version: ODataVersion,
+  instants: ReadonlySet<string>,
+  key: readonly KeyPart[],
+): Decoder {
   return {
     ...decoder,
     decode: (bytes, where) =>
       decoder.decode(bytes, where).map((tree) => {
         checkLateError(tree, where);
-        return isOld(version) ? plainTimes(tree, instants) : tree;
+        return isOld(version) ? plainTimes(tree, instants) : withKeys(tree, key, version);
       }),
   };
 }

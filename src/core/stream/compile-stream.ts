@@ -149,12 +149,12 @@ function compileRequest(
   commonRules: readonly FailRuleDefinition[],
   of: {
     readonly stream: string;
-    readonly delta?: string | undefined;
+    readonly delta?: string | true | undefined;
     readonly recordsKey?: string | undefined;
   },
 ): CompiledRequest {
   const pages = compilePages(definition.pages);
-  const delta = of.delta === undefined ? {} : { delta: compileJsonPath(of.delta) };
+  const delta = typeof of.delta === "string" ? { delta: compileJsonPath(of.delta) } : {};
   return {
     template: definition,
     plan: {

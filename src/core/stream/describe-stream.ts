@@ -151,7 +151,9 @@ function cursorTexts(stream: CompiledStream, { since, parts }: KnownState): stri
     cursor.kind === "field"
       ? `by ${definition.cursor?.field}`
       : cursor.kind === "delta"
-        ? `by the API's token ${definition.cursor?.delta}`
+        ? definition.cursor?.delta === true
+          ? "by the service's delta link"
+          : `by the API's token ${definition.cursor?.delta}`
         : "by the time of the last whole run";
   const order = cursor.kind === "field" && cursor.order !== "any" ? `, ${cursor.order}` : "";
   return [`${from}, ${by}${order}${cursor.query === undefined ? "" : `, as ${cursor.query}`}`];

@@ -37,6 +37,8 @@ export interface CursorRule {
   /** the field's path; undefined for the other kinds */
   readonly field?: readonly string[] | undefined;
   readonly query?: string | undefined;
+  /** a delta is an address, also one without a host */
+  readonly deltaIsLink?: boolean | undefined;
   /** the query's value, made of the cursor's; default: as it is */
   readonly send?: ((value: string) => string) | undefined;
   /** where a first run begins: a value of the field, or an ISO 8601 duration before now as `-P90D` */

@@ -327,7 +327,8 @@ export class StreamAsk {
 /** A delta that the API gave as an address is where the next pass begins. */
 function deltaLink({ cursor }: CompiledStream, since: string | undefined): PagePosition | undefined {
   if (cursor?.kind !== "delta" || since === undefined || cursor.query !== undefined) return undefined;
-  return /^(https?:\/\/|\/)/.test(since) ? { at: "link", link: since } : undefined;
+  const isLink = cursor.deltaIsLink === true || /^(https?:\/\/|\/)/.test(since);
+  return isLink ? { at: "link", link: since } : undefined;
 }
 
 /** All pages of all parts, one part after the other; windows from their begin to now. */
