@@ -298,7 +298,7 @@ describe("a recording", () => {
 });
 
 describe("plan", () => {
-  it("says what a run would ask, and what is unsafe; and sends nothing", async () => {
+  it("says what a run would ask, and what is unsafe; and asks for metadata only", async () => {
     const { project, service } = await federation();
     const { code, stdout } = await command(["plan"], project.folder);
     expect(code).toBe(0);
@@ -307,7 +307,7 @@ describe("plan", () => {
     expect(stdout).toMatch(/5 measures in 2 requests, joined on day, hut_id/);
     // an offset that overlaps is safe
     expect(stdout.split("feedback →")[1]!.split("deliveries →")[0]).not.toContain("careful");
-    expect(service.log).toEqual([]);
+    expect(service.log.map(({ path }) => path)).toEqual(["/stores/odata/$metadata"]);
     await run(project, "sensors");
     const lines = (await command(["plan", "sensors", "--json"], project.folder)).stdout.trim().split("\n");
     expect(lines.map((line) => (JSON.parse(line) as { table: string }).table)).toEqual([

@@ -1,6 +1,11 @@
 /** OData services: a server that nobody here wrote, and one of ours that pages, lies and breaks off. */
 
+import { readFileSync } from "node:fs";
 import { describe, expect, it } from "vitest";
+import { parseYaml } from "../src/core/define/check.js";
+import { checkConnector } from "../src/core/define/connector.js";
+import { columnRuleOf } from "../src/core/odata/edm-type.js";
+import { formatColumnType } from "../src/core/shape/column-type.js";
 import { type Api, connect, defineConnector } from "../src/index.js";
 import { bridgeInto } from "./support/carried.js";
 import { type Houses, odataHouse } from "./support/odata-house.js";
@@ -362,5 +367,52 @@ describe("errors of OData services", () => {
   it("for metadata that may not be seen", async () => {
     const url = await serve((_request, response) => response.writeHead(403).end("{}"));
     expect(await failure(all(open(`${url}/odata`), "huts"))).toMatchObject({ code: "FORBIDDEN" });
+  });
+});
+
+describe("the page about OData", () => {
+  const page = readFileSync("docs/odata.md", "utf8");
+  const examples = [...page.matchAll(/```yaml\n([\s\S]*?)```/g)].map(([, text]) => text!);
+
+  it.each([
+    [0, ["members", "clubs"], 3],
+    [1, ["members"], 1],
+  ])("holds a connector that carries what it says (%i)", async (n, names, records) => {
+    const { url } = await odataStranger("members.v4.xml", {
+      Members: MEMBERS,
+      Clubs: [{ Code: "A", Title: "Alpine" }],
+    });
+    const file = parseYaml(examples[n]!, "odata.md");
+    const connector = checkConnector(file.value, file);
+    const settings = {
+      base: url.replace("/odata", ""),
+      ...("token" in connector.settings ? { token: "t" } : {}),
+    };
+    const api = connect(connector, settings);
+    whenDone(() => api.close());
+    const path = `${temporaryFolder()}/page.duckdb`;
+    const report = await (await bridgeInto(path, api)).run();
+    expect(report).toMatchObject({ outcome: "done" });
+    expect(report.streams.map(({ stream }) => stream)).toEqual(names);
+    expect(report.streams.reduce((sum, { added }) => sum + added, 0)).toBe(records);
+    const card =
+      "SELECT column_name FROM information_schema.columns WHERE table_name = 'members' AND column_name = 'card'";
+    expect(await queryFile(path, card)).toHaveLength(n === 0 ? 1 : 0);
+  });
+
+  it("holds a table of types that is true", () => {
+    const rows = [...page.matchAll(/^\| ([A-Z][\w(), ]*?) +\| ([a-z_]+(?:\(12,2\))?)/gm)];
+    expect(rows.length).toBeGreaterThan(11);
+    for (const [, names, column] of rows.filter(([, , each]) => each !== "column"))
+      for (const text of names!.split(/, (?![^(]*\))/)) {
+        const [, inner] = /^Collection\((\w+)\)$/.exec(text) ?? [];
+        const [, name, digits] = /^(\w+)(?:\((.*)\))?$/.exec(inner ?? text)!;
+        const [precision, scale] =
+          inner === undefined && digits !== undefined ? digits.split(",").map(Number) : [];
+        const type = { name: `Edm.${name}`, isCollection: inner !== undefined };
+        const rule = columnRuleOf({ type, precision, scale });
+        const told = rule.type ? formatColumnType(rule.type) : rule.skip === true ? "none" : "what";
+        expect(told, text).toBe(column);
+      }
   });
 });

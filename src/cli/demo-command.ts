@@ -31,7 +31,7 @@ const OTHERS: Readonly<Record<string, string>> = {
   deliveries: "XML envelopes, the token in the body",
   crew: "fields described first; after the last key",
   notices: "the next page in a Link header",
-  stores: "one page",
+  stores: "an OData service: its metadata tells what there is",
 };
 
 export interface DemoOptions {

@@ -34,7 +34,9 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
     .action(async (options) => setExitCode(await (await import("./init-command.js")).initCommand(options)));
   program
     .command("plan")
-    .description("what a run would ask and write, and what to be careful of; sends nothing")
+    .description(
+      "what a run would ask and write, and what to be careful of; asks for nothing but OData's metadata",
+    )
     .argument("[bridge]", "name of the bridge; left out, all of them")
     .option(...PROJECT_OPTION)
     .option("--json", "the plans as JSON lines")

@@ -1,12 +1,14 @@
-/** `plan`: what a run would ask and write. Nothing is sent. */
+/** `plan`: what a run would ask and write. Nothing is sent, but for the question what an OData service has. */
 
 import { stripVTControlCharacters } from "node:util";
 import colors from "picocolors";
 import wrapAnsi from "wrap-ansi";
-import { openProject } from "../node/project.js";
+import { type BridgeError, toBridgeError } from "../core/errors.js";
+import { type OpenedProject, openProject } from "../node/project.js";
 import { planBridge, type StreamPlan } from "../run/plan.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { jsonLine } from "./json-lines.js";
+import { tellError } from "./run-command.js";
 
 export interface PlanCommandOptions {
   readonly project: string;
@@ -19,13 +21,14 @@ const MOST_WIDTH = 120;
 export async function planCommand(bridge: string | undefined, options: PlanCommandOptions): Promise<number> {
   const project = await openProject(options.project);
   const planned: PlannedBridge[] = [];
-  for (const name of bridge === undefined ? project.bridges : [bridge]) {
-    const opened = await project.openBridge(name);
+  const names = bridge === undefined ? project.bridges : [bridge];
+  const failures: BridgeError[] = [];
+  for (const name of names) {
     try {
-      const plans = await planBridge(opened.bridge, opened.api);
-      planned.push({ name, warehouse: opened.bridge.warehouse.title, plans });
-    } finally {
-      await opened.close();
+      planned.push(await planOne(project, name));
+    } catch (error) {
+      // one service that cannot be asked what it has keeps no other bridge from its plan
+      failures.push(toBridgeError(error, { bridge: name }));
     }
   }
   for (const each of withClashes(planned)) {
@@ -33,17 +36,35 @@ export async function planCommand(bridge: string | undefined, options: PlanComma
     else
       for (const plan of each.plans) process.stdout.write(jsonLine("plan", { bridge: each.name, ...plan }));
   }
-  if (options.json !== true)
-    say(
-      `Nothing was sent. Next: early-bridge run${bridge === undefined ? "" : ` ${bridge}`}${folderOption(options)}`,
-    );
+  for (const error of failures) tellError(error, options.json === true);
+  const [first] = failures;
+  if (first !== undefined) return EXIT_CODES[first.kind];
+  if (options.json !== true) {
+    const asked = planned.some(({ isOData }) => isOData)
+      ? "Only metadata was asked for."
+      : "Nothing was sent.";
+    say(`${asked} Next: early-bridge run${bridge === undefined ? "" : ` ${bridge}`}${folderOption(options)}`);
+  }
   return EXIT_CODES.done;
+}
+
+async function planOne(project: OpenedProject, name: string): Promise<PlannedBridge> {
+  const { bridge, api, close } = await project.openBridge(name);
+  try {
+    const plans = await planBridge(bridge, api);
+    const isOData = api.connector.odata !== undefined;
+    return { name, warehouse: bridge.warehouse.title, plans, isOData };
+  } finally {
+    await close();
+  }
 }
 
 interface PlannedBridge {
   readonly name: string;
   readonly warehouse: string;
   readonly plans: readonly StreamPlan[];
+  /** what its streams are was asked of the service */
+  readonly isOData: boolean;
 }
 
 /** Bridges that would write into one table are warned of each other. */

@@ -133,6 +133,7 @@ export const ERROR_CODES = {
   METADATA_UNREADABLE: {
     kind: "api",
     hint: "Check api.url of the connector: it is the service's root, and $metadata stands below it.",
+    retryable: true,
   },
   RECORDS_NOT_FOUND: { kind: "data", hint: "Correct the stream's `records` path." },
   INCOMPLETE: {

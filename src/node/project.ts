@@ -110,10 +110,15 @@ class ProjectReader {
     const definition = this.named("bridges", name, []);
     const { from, to, schema, streams, checkpoint } = definition;
     const api = await this.openAccount(from, options, ["bridges", name, "from"]);
-    this.checkStreams(name, streams, api.connector);
-    const warehouse = other ?? (await this.warehouse(to, ["bridges", name, "to"]));
-    const bridge = await openBridge({ from: api, to: warehouse, name, schema, streams, checkpoint });
-    return { bridge, api, close: () => api.close() };
+    try {
+      this.checkStreams(name, streams, api.connector);
+      const warehouse = other ?? (await this.warehouse(to, ["bridges", name, "to"]));
+      const bridge = await openBridge({ from: api, to: warehouse, name, schema, streams, checkpoint });
+      return { bridge, api, close: () => api.close() };
+    } catch (error) {
+      await api.close();
+      throw error;
+    }
   }
 
   async openAccount(name: string, options: AccountOptions = {}, asked: readonly string[] = []): Promise<Api> {

@@ -1,5 +1,6 @@
 /** An OData service as its metadata describes it: asked once, and turned into streams by name. */
 
+import { compileFailRules } from "../core/ask/fail-rules.js";
 import { planRequest } from "../core/ask/request-plan.js";
 import { namesHint } from "../core/define/check.js";
 import type { Account } from "../core/define/connector.js";
@@ -100,7 +101,8 @@ export class ODataService {
     const accept = { accept: "application/xml, application/json;q=0.5", ...this.headers };
     const request = planRequest(root, template, accept, {});
     const where = { account: this.account.name };
-    return this.exchange.ask(request, modelOf, { where, tally: newTally() });
+    const fails = compileFailRules(this.connector.api.rules);
+    return this.exchange.ask(request, modelOf, { where, tally: newTally(), fails });
   }
 
   private streamsOf(model: Model): Known["streams"] {

@@ -33,9 +33,12 @@ const isTrue = (element: Element, name: string) => attribute(element, name) === 
 
 /**
  * Reads a document.
- * @throws BridgeError METADATA_UNREADABLE
+ * @throws BridgeError METADATA_UNREADABLE, BODY_TRUNCATED
  */
 export function readCsdlXml(text: string): Model {
+  // the parser takes what broke off as if it were whole
+  if (/<(\w+:)?Edmx[\s>]/.test(text.slice(0, 2000)) && !/(<\/(\w+:)?Edmx|\/)>\s*$/.test(text.slice(-200)))
+    throw new BridgeError("BODY_TRUNCATED", `$metadata breaks off after ${text.length} signs.`);
   let document: Element;
   try {
     document = parser.parse(text) as Element;

@@ -73,7 +73,7 @@ export function checkLateError(body: unknown, where: Where): void {
   });
 }
 
-/** Whether a member of an entity says something about it (annotations, links that were not followed) and is no property. */
+/** Whether a member of an entity says something about it (annotations, links not followed) and is no property. */
 export function isControl(name: string): boolean {
   return name.includes("@") || name.startsWith("odata.") || name === "__metadata" || name === "__count";
 }

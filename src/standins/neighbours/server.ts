@@ -4,7 +4,7 @@
  *   /members     authorization code + PKCE     one list
  *   /logbook     service-account JWT           values with a header row
  *   /sensors     key in the query              by hut × windows of time × page numbers; an untold limit
- *   /stores      HTTP Basic                    one list
+ *   /stores      HTTP Basic                    OData 2.0: metadata, next links, a filter for changes
  *   /notices     a session by cookie           Link header
  *   /figures     bearer token                  reports: submit, look, download
  *   /feedback    key in a header               offsets over a list that changes
@@ -14,11 +14,9 @@
 
 import { generateKeyPairSync } from "node:crypto";
 import formBody from "@fastify/formbody";
-import Fastify, { type FastifyInstance } from "fastify";
+import Fastify from "fastify";
 import { addServiceHooks, type LogEntry, type ServiceOptions } from "../service.js";
 import { addCrew } from "./crew.js";
-import { storeItem } from "./data.js";
-import { NEIGHBOURS_DEFAULTS } from "./defaults.js";
 import { addDeliveries } from "./deliveries.js";
 import { addFeedback } from "./feedback.js";
 import { addFigures } from "./figures.js";
@@ -26,7 +24,7 @@ import { addLogbook, ROBOT } from "./logbook.js";
 import { addMembers } from "./members.js";
 import { addNotices } from "./notices.js";
 import { addSensors } from "./sensors.js";
-import { basicGuard } from "./tokens.js";
+import { addStores } from "./stores.js";
 import type { World } from "./world.js";
 
 export { NEIGHBOURS_DEFAULTS } from "./defaults.js";
@@ -55,7 +53,7 @@ export async function startNeighbours(options: NeighboursOptions = {}): Promise<
   addMembers(app);
   addLogbook(app, keys.publicKey);
   addSensors(app, world);
-  addStores(app);
+  addStores(app, world);
   addNotices(app);
   addFigures(app);
   addFeedback(app);
@@ -71,12 +69,4 @@ export async function startNeighbours(options: NeighboursOptions = {}): Promise<
     token_url: `${url}/logbook/token`,
   });
   return { url, log, robotKeyFile, close: () => app.close() };
-}
-
-function addStores(app: FastifyInstance): void {
-  const { storesUser, storesPassword } = NEIGHBOURS_DEFAULTS;
-  const preHandler = basicGuard("stores", storesUser, storesPassword);
-  app.get("/stores/v1/items", { preHandler }, async () => ({
-    items: Array.from({ length: 80 }, (_, index) => storeItem(index)),
-  }));
 }
