@@ -1,6 +1,6 @@
 /**
- * Responses to delta links (OData JSON Format 4.01, section 15; 4.0, section 14): entities that changed stand among those
- * that are gone, and among links, which are no entities.
+ * Responses to delta links (OData JSON Format 4.01, section 15; 4.0, section 14): entities that changed stand among
+ * those that are gone, and among links, which are no entities.
  */
 
 import { isPlainObject } from "../shape/exact-json.js";
