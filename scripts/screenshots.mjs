@@ -77,6 +77,12 @@ try {
   );
   await take("probe", "npx early-bridge probe bookings", `${node} probe bookings`, { cwd: project });
   await take(
+    "survey",
+    "npx early-bridge survey stores",
+    `${node} survey stores; echo; printf '\\033[1m$\\033[0m npx early-bridge survey stores Items\\n'; ${node} survey stores Items`,
+    { cwd: project },
+  );
+  await take(
     "probe-bad",
     "npx early-bridge probe bookings   (with a mistyped secret)",
     `BOOKINGS_SECRET=mistyped ${node} probe bookings`,

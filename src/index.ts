@@ -50,6 +50,7 @@ export type { OnRunEvent, RunEvent, RunReport, StreamReport } from "./run/events
 export { planBridge, type StreamPlan } from "./run/plan.js";
 export type { Network, Ports } from "./run/ports.js";
 export { type ProbeLine, type ProbeOptions, probe } from "./run/probe.js";
+export { type SurveyColumn, type SurveyOptions, type SurveySet, survey } from "./run/survey.js";
 export {
   addCounts,
   type CheckpointEntry,

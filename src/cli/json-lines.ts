@@ -175,6 +175,35 @@ export const outputLine = z
       found: z.string().describe("In words"),
       error: errorObject.optional(),
     }).describe("A line of the probe"),
+    line("set", {
+      account: z.string().describe("The account's name"),
+      set: z.string().describe("The set's name"),
+      kind: z.enum(["set", "singleton", "function"]).describe("What it is"),
+      stream: z.string().optional().describe("The stream that carries it"),
+      key: z.array(z.string()).describe("Properties of the key"),
+      columns: z
+        .array(
+          z.strictObject({
+            path: z.string().describe("Where it is in an entity"),
+            edm_type: z.string().describe("As the service declares it"),
+            type: z.string().optional().describe("The column's type; left out where what comes decides"),
+            description: z.string().optional().describe("The service's own words"),
+          }),
+        )
+        .describe("Columns as they would be"),
+      navigation: z
+        .array(
+          z.strictObject({
+            name: z.string().describe("The property"),
+            to: z.string().describe("The type that it leads to"),
+            many: z.boolean().describe("It leads to several"),
+          }),
+        )
+        .describe("Ways to other entities"),
+      cursors: z.array(z.string()).describe("Columns that may tell of changes, the likeliest first"),
+      description: z.string().optional().describe("The service's own words"),
+      rows: count.optional().describe("As the service counts them"),
+    }).describe("A set of the survey"),
     line("error", { error: errorObject }).describe("The command could not do its work"),
   ])
   .describe("Early Bridge output: one line of --json");

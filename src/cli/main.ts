@@ -82,6 +82,18 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
       setExitCode(await (await import("./login-command.js")).loginCommand(account, options)),
     );
   program
+    .command("survey")
+    .description("what an account's OData service holds: sets, keys, columns, rows, cursors")
+    .argument("<account>", "name of the account")
+    .argument("[set]", "one set, in detail")
+    .option(...PROJECT_OPTION)
+    .option("--search <word>", "only sets whose name, columns or descriptions hold it")
+    .option("--pick <set...>", "write these sets into the connector file")
+    .option("--json", "the sets as JSON lines")
+    .action(async (account, set, options) =>
+      setExitCode(await (await import("./survey-command.js")).surveyCommand(account, set, options)),
+    );
+  program
     .command("probe")
     .description("a checklist: address, sign-in, each stream, limits; for a bridge also its warehouse")
     .argument("<name>", "name of a bridge or an account")

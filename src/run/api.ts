@@ -15,6 +15,7 @@ import type { Spent } from "../warehouse/warehouse.js";
 import type { AskEvent, AskOptions } from "./ask/asker.js";
 import type { Page } from "./ask/page-series.js";
 import type { StreamAsk } from "./ask/stream-ask.js";
+import type { ODataService } from "./odata-service.js";
 import type { Network, Ports } from "./ports.js";
 
 /** Where to begin, and who is told. */
@@ -71,6 +72,8 @@ export interface ApiInside {
    * @throws BridgeError CONFIG_UNKNOWN_NAME
    */
   stream(name: string): Promise<CompiledStream>;
+  /** the service that the connector is for, where it speaks OData */
+  readonly odata: ODataService | undefined;
   /** The names of all streams; they may have to be asked of the API first. */
   streamNames(): Promise<readonly string[]>;
   /** A stream as one run asks it: its parts, and the pages of each. */

@@ -123,6 +123,7 @@ export function connectWith<C extends Connector>(
     gate,
     requestsLeft: () => gate.left,
     stream,
+    odata: service,
     streamNames: async () => service?.names() ?? Object.keys(connector.streams),
     openStream: async (name, askOptions) => new StreamAsk(shared, await stream(name), askOptions),
     cautiousNow: () => clock.now() - exchange.behindMs(),

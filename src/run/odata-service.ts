@@ -1,6 +1,7 @@
 /** An OData service as its metadata describes it: asked once, and turned into streams by name. */
 
 import { compileFailRules } from "../core/ask/fail-rules.js";
+import { wholeNumber } from "../core/ask/page-rule.js";
 import { planRequest } from "../core/ask/request-plan.js";
 import { namesHint } from "../core/define/check.js";
 import type { Account } from "../core/define/connector.js";
@@ -15,7 +16,8 @@ import { type CompiledStream, compileStream } from "../core/stream/compile-strea
 import { type Exchange, newTally } from "../http/exchange.js";
 import type { HttpResponse } from "../http/send.js";
 
-interface Known {
+/** What is known of a service, and the streams that carry it. */
+export interface Known {
   readonly root: ODataRoot;
   /** in the order in which they are named: those of the connector first */
   readonly streams: ReadonlyMap<
@@ -24,6 +26,7 @@ interface Known {
   >;
 }
 
+/** A service at work for one account. */
 export class ODataService {
   private known: Promise<Known> | undefined;
 
@@ -57,12 +60,30 @@ export class ODataService {
   }
 
   /** What is known is kept as long as this process has the API open; a failure is forgotten. */
-  private learn(): Promise<Known> {
+  learn(): Promise<Known> {
     this.known ??= this.ask().catch((error: unknown) => {
       this.known = undefined;
       throw error;
     });
     return this.known;
+  }
+
+  /** @throws BridgeError CONFIG_UNKNOWN_NAME where the service has no such set */
+  setNamed(model: Model, name: string): EntitySet {
+    return setNamed(model, name, undefined);
+  }
+
+  /** How many entities a set has, as the service counts them (OData URL Conventions 4.01, section 4.8). */
+  async countRows(set: string, { url }: ODataRoot, signal?: AbortSignal): Promise<number | undefined> {
+    const template = { get: `/${set}/$count`, query: {}, headers: {}, safe_to_retry: false };
+    const request = planRequest(url, template, { accept: "text/plain, */*;q=0.5", ...this.headers }, {});
+    const where = { account: this.account.name };
+    const text = await this.exchange.ask(request, ({ body }) => new TextDecoder().decode(body), {
+      where,
+      tally: newTally(),
+      signal,
+    });
+    return wholeNumber(text.replace(/^\uFEFF/, ""));
   }
 
   private async ask(): Promise<Known> {
