@@ -36,6 +36,7 @@ module.exports = {
       "core/(define|decode|ask|track|stream)",
       "templates, paths and conditions stand by themselves",
     ),
+    inner("core/odata", "core/(decode|ask|track|stream)", "a service's description knows nothing of asking"),
     inner("core/decode", "core/(ask|track|stream)", "a decoder knows no pages"),
     inner(
       "core/define",

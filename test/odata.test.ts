@@ -328,6 +328,158 @@ describe("a service with delta links", () => {
   });
 });
 
+/** A service of a few fixed responses, by path; what is asked is kept. */
+async function fixed(metadata: string, responses: Readonly<Record<string, unknown>>) {
+  const log: string[] = [];
+  const origin = await serve((request, response) => {
+    const address = decodeURIComponent(request.url ?? "");
+    log.push(address);
+    const [path = "", query] = address.replace(/^\/odata/, "").split("?");
+    if (path === "/$metadata") return response.end(metadata);
+    // what is asked of each set alike is left out of the names of responses
+    const others = (query ?? "")
+      .split("&")
+      .filter((each) => !/^\$(select|count|expand|inlinecount)=|^$/.test(each));
+    const found = responses[others.length === 0 ? path : `${path}?${others.join("&")}`];
+    return response.writeHead(found === undefined ? 404 : 200).end(JSON.stringify(found ?? {}));
+  });
+  return { url: `${origin}/odata`, log };
+}
+
+const schema = (inner: string, container: string, version = "4.0") =>
+  `<Edmx Version="${version}"><DataServices DataServiceVersion="2.0"><Schema Namespace="N">${inner}
+   <EntityContainer Name="C">${container}</EntityContainer></Schema></DataServices></Edmx>`;
+const HUT = `<EntityType Name="Hut"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/>
+  <Property Name="Title" Type="Edm.String"/><NavigationProperty Name="Beds" Type="Collection(N.Bed)"/></EntityType>
+  <EntityType Name="Bed"><Key><PropertyRef Name="No"/></Key><Property Name="No" Type="Edm.Int32"/></EntityType>`;
+const HUTS = '<EntitySet Name="Huts" EntityType="N.Hut"/>';
+
+describe("collections that are expanded", () => {
+  const beds = (...numbers: number[]) => numbers.map((No) => ({ No }));
+  const bedsIn = async (path: string) =>
+    (
+      await queryFile(
+        path,
+        "SELECT huts_id::INTEGER AS id, no::INTEGER AS no FROM huts_beds ORDER BY 1, eb_position",
+      )
+    ).map(({ id, no }) => [id, no]);
+  const streams = { huts: { set: "Huts", query: { $expand: "Beds" } } };
+
+  it("are read to their ends, wherever the service cuts them", async () => {
+    const { url, log } = await fixed(schema(HUT, HUTS), {
+      "/Huts": {
+        value: [
+          { Id: 1, Title: "A", Beds: beds(1, 2), "Beds@odata.nextLink": "Huts(1)/Beds?$skip=2" },
+          { Id: 2, Title: "B", Beds: beds(9) },
+        ],
+      },
+      "/Huts(1)/Beds?$skip=2": { value: beds(3, 4), "@odata.nextLink": "Huts(1)/Beds?$skip=4" },
+      "/Huts(1)/Beds?$skip=4": { value: beds(5) },
+    });
+    const path = `${temporaryFolder()}/beds.duckdb`;
+    const report = await (await bridgeInto(path, open(url, { streams }))).run();
+    expect(report.error?.message).toBeUndefined();
+    expect(await bedsIn(path)).toEqual([
+      [1, 1],
+      [1, 2],
+      [1, 3],
+      [1, 4],
+      [1, 5],
+      [2, 9],
+    ]);
+    expect(log[1]).toContain("$expand=Beds");
+  });
+
+  it("are read so in 2.0 as well", async () => {
+    const metadata = schema(HUT.replace('Type="Collection(N.Bed)"', ""), HUTS, "1.0");
+    const { url } = await fixed(metadata, {
+      "/Huts": {
+        d: { results: [{ Id: 1, Beds: { results: beds(1), __next: "Huts(1)/Beds?$skiptoken=1" } }] },
+      },
+      "/Huts(1)/Beds?$skiptoken=1": { d: { results: beds(2) } },
+    });
+    const path = `${temporaryFolder()}/beds.duckdb`;
+    await (await bridgeInto(path, open(url, { streams }))).run();
+    expect(await bedsIn(path)).toEqual([
+      [1, 1],
+      [1, 2],
+    ]);
+  });
+
+  it("whose rest leads in a circle end with words", async () => {
+    const { url } = await fixed(schema(HUT, HUTS), {
+      "/Huts": { value: [{ Id: 1, Beds: [], "Beds@odata.nextLink": "Huts(1)/Beds?$skip=2" }] },
+      "/Huts(1)/Beds?$skip=2": { value: beds(3), "@odata.nextLink": "Huts(1)/Beds?$skip=2" },
+    });
+    expect(await failure(all(open(url, { streams }), "huts"))).toMatchObject({ code: "PAGE_REPEATED" });
+  });
+});
+
+describe("what else a service may have", () => {
+  it("singletons, functions and open types are read as what they are", async () => {
+    const inner = `<EntityType Name="Info"><Property Name="Name" Type="Edm.String"/></EntityType>
+      <EntityType Name="Thing" OpenType="true"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/></EntityType>
+      <Function Name="Newest"><ReturnType Type="Collection(N.Thing)"/></Function>`;
+    const container = `<Singleton Name="Me" Type="N.Info"/><EntitySet Name="Things" EntityType="N.Thing"/>
+      <FunctionImport Name="Newest" Function="N.Newest" EntitySet="Things"/>`;
+    const { url, log } = await fixed(schema(inner, container), {
+      "/Me": { "@odata.context": "c", Name: "Federation" },
+      "/Things": { value: [{ Id: 1, "@odata.etag": "w", Colour: "red" }] },
+      "/Newest()": { value: [{ Id: 2 }] },
+    });
+    const streams = { me: { set: "Me" }, things: { set: "Things" }, newest: { set: "Newest" } };
+    const path = `${temporaryFolder()}/else.duckdb`;
+    const report = await (await bridgeInto(path, open(url, { streams }))).run();
+    expect(report).toMatchObject({ outcome: "done" });
+    expect(await queryFile(path, "SELECT name FROM me")).toEqual([{ name: "Federation" }]);
+    expect(await queryFile(path, "SELECT * EXCLUDE (eb_run, eb_loaded_at) FROM things")).toEqual([
+      { id: "1", colour: "red" },
+    ]);
+    expect(await queryFile(path, "SELECT id FROM newest")).toEqual([{ id: "2" }]);
+    // what an open type holds beyond its properties is asked for as well
+    expect(log).toContain("/odata/Things?$count=true");
+  });
+
+  it("entities of derived types keep what is theirs", async () => {
+    const inner = `<EntityType Name="Hut"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/></EntityType>
+      <EntityType Name="Cave" BaseType="N.Hut"><Property Name="Depth" Type="Edm.Decimal" Precision="9" Scale="1"/></EntityType>`;
+    const { url } = await fixed(schema(inner, HUTS), {
+      "/Huts": { value: [{ Id: 1 }, { "@odata.type": "#N.Cave", Id: 2, Depth: "12.5" }] },
+    });
+    const path = `${temporaryFolder()}/derived.duckdb`;
+    await (await bridgeInto(path, open(url))).run();
+    expect(await queryFile(path, "SELECT id, depth::VARCHAR AS depth FROM huts ORDER BY id")).toEqual([
+      { id: "1", depth: null },
+      { id: "2", depth: "12.5" },
+    ]);
+  });
+
+  it("a service without next links is read by $skip and $top", async () => {
+    const page = (...ids: number[]) => ({ value: ids.map((Id) => ({ Id, Title: "t" })) });
+    const { url } = await fixed(schema(HUT, HUTS), {
+      "/Huts?$top=2&$skip=0": page(1, 2),
+      "/Huts?$top=2&$skip=2": page(3, 4),
+      "/Huts?$top=2&$skip=4": page(5),
+      "/Huts?$top=2&$skip=5": page(),
+    });
+    const pages = { offset: 0, query: "$skip", size: { query: "$top", records: 2 } };
+    expect(await all(open(url, { streams: { huts: { set: "Huts", pages } } } as never), "huts")).toHaveLength(
+      5,
+    );
+  });
+
+  it("a set that refuses stops no other", async () => {
+    const { url } = await fixed(schema(HUT, `${HUTS}<EntitySet Name="Beds" EntityType="N.Bed"/>`), {
+      "/Beds": { value: [{ No: 1 }] },
+    });
+    const report = await (await bridgeInto(`${temporaryFolder()}/two.duckdb`, open(url))).run();
+    expect(report.streams.map(({ stream, outcome, error }) => [stream, outcome, error?.code])).toEqual([
+      ["huts", "failed", "NOT_FOUND"],
+      ["beds", "done", undefined],
+    ]);
+  });
+});
+
 describe("errors of OData services", () => {
   it.each([
     ["4.0", '{"error":{"code":"H1","message":"The valley is closed."}}', "H1: The valley is closed."],

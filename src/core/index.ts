@@ -23,6 +23,9 @@ export { BridgeError, ERROR_CODES, type ErrorCode, isBridgeError } from "./error
 export { compileJsonPath } from "./language/json-path.js";
 export { compilePlainPath, type JsonPath } from "./language/plain-path.js";
 export { expandTemplate } from "./language/template.js";
+export { readCsdlJson } from "./odata/csdl-json.js";
+export { readCsdlXml } from "./odata/csdl-xml.js";
+export type { EntitySet, Model, Property, StructuredType } from "./odata/model.js";
 export { type ReportedLimits, readLimits } from "./pace/limit-headers.js";
 export { Pace, type PaceLimits } from "./pace/pace.js";
 export { backOffMs, RETRY_DEFAULTS, type RetryPolicy } from "./pace/retry-policy.js";

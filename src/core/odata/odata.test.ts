@@ -7,7 +7,7 @@ import { readCsdlXml } from "./csdl-xml.js";
 import { columnRuleOf, leavesOf } from "./edm-type.js";
 import { literalOf, valueOfLiteral } from "./literal.js";
 import { keyOf, type Model, type ODataVersion } from "./model.js";
-import { COUNT, checkLateError, DELTA_LINK, ENTITIES, NEXT_LINK, plainTimes } from "./payload.js";
+import { COUNT, checkLateError, DELTA_LINK, ENTITIES, modernBody, NEXT_LINK } from "./payload.js";
 
 const members = readCsdlXml(readFileSync("test/data/odata/members.v4.xml", "utf8"));
 const stores = readCsdlXml(readFileSync("test/data/odata/stores.v2.xml", "utf8"));
@@ -289,20 +289,25 @@ describe("payloads", () => {
     expect(() => checkLateError({ value: [{ error: "a field of ours" }] }, {})).not.toThrow();
   });
 
-  it("hold the times of 2.0, which become those of RFC 3339", () => {
+  it("hold the times and collections of 2.0, which become those of today", () => {
     const record = {
       Local: "/Date(1767225600000)/",
       Offset: "/Date(1767225600500+0060)/",
       Instant: "/Date(1767225600000)/",
       Far: "/Date(99999999999999999)/",
       Inner: [{ Before: "/Date(-1000)/", text: "/Date(x)/" }],
+      Guests: { results: [{ At: "/Date(0)/" }], __next: "Stays(1)/Guests?$skip=1" },
     };
-    expect(plainTimes(record, new Set(["Instant"]))).toEqual({
-      Local: "2026-01-01T00:00:00",
-      Offset: "2026-01-01T00:00:00.500Z",
-      Instant: "2026-01-01T00:00:00Z",
-      Far: "/Date(99999999999999999)/",
-      Inner: [{ Before: "1969-12-31T23:59:59", text: "/Date(x)/" }],
+    expect(modernBody({ d: record }, new Set(["Instant"]))).toEqual({
+      d: {
+        Local: "2026-01-01T00:00:00",
+        Offset: "2026-01-01T00:00:00.500Z",
+        Instant: "2026-01-01T00:00:00Z",
+        Far: "/Date(99999999999999999)/",
+        Inner: [{ Before: "1969-12-31T23:59:59", text: "/Date(x)/" }],
+        Guests: [{ At: "1970-01-01T00:00:00" }],
+        "Guests@odata.nextLink": "Stays(1)/Guests?$skip=1",
+      },
     });
   });
 });

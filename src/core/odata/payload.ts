@@ -81,21 +81,51 @@ export function isControl(name: string): boolean {
 const DATE_TEXT = /^\/Date\((-?\d+)([+-]\d+)?\)\/$/;
 
 /**
- * The times of 2.0, `/Date(ms)/` and `/Date(ms±minutes)/`, as RFC 3339 has them: those of no zone without one, those
- * named in `instants` and those with an offset in UTC. Everything else stays as it is.
+ * The response of 2.0 or 3.0 with its entities as those of 4.0 are: times `/Date(ms)/` and `/Date(ms±minutes)/` as RFC
+ * 3339 has them (without a zone, but for those with an offset and those named in `instants`), and expanded collections
+ * as lists, the address of their rest beside them.
  */
-export function plainTimes(value: unknown, instants: ReadonlySet<string>, name = ""): unknown {
-  if (typeof value === "string") {
-    const [, ms, offset] = DATE_TEXT.exec(value) ?? [];
-    const time = ms === undefined ? Number.NaN : Number(ms);
-    // what is beyond the calendar of Date stays text
-    if (!(Math.abs(time) <= 8.64e15)) return value;
-    const text = new Date(time).toISOString().replace(/\.000Z$/, "Z");
-    return offset !== undefined || instants.has(name) ? text : text.slice(0, -1);
-  }
-  if (Array.isArray(value)) return value.map((each) => plainTimes(each, instants, name));
+export function modernBody(body: unknown, instants: ReadonlySet<string>): unknown {
+  const entity = (value: unknown) => modernValue(value, instants, "");
+  if (!isPlainObject(body)) return body;
+  if (Array.isArray(body.value)) return { ...body, value: body.value.map(entity) };
+  const { d } = body;
+  if (Array.isArray(d)) return { ...body, d: d.map(entity) };
+  if (!isPlainObject(d)) return body;
+  return { ...body, d: Array.isArray(d.results) ? { ...d, results: d.results.map(entity) } : entity(d) };
+}
+
+function modernValue(value: unknown, instants: ReadonlySet<string>, name: string): unknown {
+  if (typeof value === "string") return modernTime(value, instants.has(name));
+  if (Array.isArray(value)) return value.map((each) => modernValue(each, instants, name));
   if (!isPlainObject(value)) return value;
   return Object.fromEntries(
-    Object.entries(value).map(([key, inner]) => [key, plainTimes(inner, instants, key)]),
+    Object.entries(value).flatMap(([key, inner]) => {
+      const isExpanded = isPlainObject(inner) && Array.isArray(inner.results);
+      const list = [key, modernValue(isExpanded ? inner.results : inner, instants, key)];
+      const rest = isExpanded ? inner.__next : undefined;
+      return rest === undefined ? [list] : [list, [`${key}${REST}`, rest]];
+    }),
   );
+}
+
+function modernTime(text: string, isInstant: boolean): string {
+  const [, ms, offset] = DATE_TEXT.exec(text) ?? [];
+  const time = ms === undefined ? Number.NaN : Number(ms);
+  // what is beyond the calendar of Date stays text
+  if (!(Math.abs(time) <= 8.64e15)) return text;
+  const modern = new Date(time).toISOString().replace(/\.000Z$/, "Z");
+  return offset !== undefined || isInstant ? modern : modern.slice(0, -1);
+}
+
+/** What is put behind a collection's name where the rest of it is elsewhere (OData JSON Format 4.01, section 4.6.5). */
+const REST = "@odata.nextLink";
+
+/** An expanded collection of an entity that is cut, and the address of its rest. */
+export function cutCollection(
+  name: string,
+  value: unknown,
+): { collection: string; link: string } | undefined {
+  const collection = /^(.+)@(?:odata\.)?nextLink$/.exec(name)?.[1];
+  return collection === undefined || typeof value !== "string" ? undefined : { collection, link: value };
 }

@@ -15,8 +15,8 @@ import {
   DELTA_LINK,
   ENTITIES,
   isControl,
+  modernBody,
   NEXT_LINK,
-  plainTimes,
 } from "../odata/payload.js";
 import { formatPath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
@@ -247,7 +247,7 @@ function decoderOf(
     decode: (bytes, where) =>
       decoder.decode(bytes, where).map((tree) => {
         checkLateError(tree, where);
-        return isOld(version) ? plainTimes(tree, instants) : withKeys(tree, key, version);
+        return isOld(version) ? modernBody(tree, instants) : withKeys(tree, key, version);
       }),
   };
 }

@@ -26,6 +26,7 @@ import { CursorField } from "../../core/track/cursor-field.js";
 import { type CursorValue, compareCursors, sendValue } from "../../core/track/cursor-value.js";
 import { halve, openWindows, type Window, windowValues } from "../../core/track/windows.js";
 import { type AccountParts, Asker, type AskOptions } from "./asker.js";
+import { completePage } from "./complete.js";
 import { expandPage } from "./expand.js";
 import { type Page, pageSeries, type SeriesOptions } from "./page-series.js";
 import { fetchLists, fetchParts } from "./part-source.js";
@@ -144,7 +145,10 @@ export class StreamAsk {
     for await (const page of this.askedPages(part, start, values, counting)) {
       const { number, next, moved, span } = page;
       if (span?.max !== undefined && (max === undefined || compareCursors(span.max, max) > 0)) max = span.max;
-      const news = this.onlyNews(page, start.since);
+      // only an OData service has a way to tell that what it expands is cut
+      const { isControl } = this.stream;
+      const asked = isControl === undefined ? page : await completePage(this.asker, page, part);
+      const news = this.onlyNews(asked, start.since);
       const whole =
         expand === undefined || expandRequest === undefined
           ? news
