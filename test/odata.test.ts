@@ -6,38 +6,14 @@ import { parseYaml } from "../src/core/define/check.js";
 import { checkConnector } from "../src/core/define/connector.js";
 import { columnRuleOf } from "../src/core/odata/edm-type.js";
 import { formatColumnType } from "../src/core/shape/column-type.js";
-import { type Api, connect, defineConnector } from "../src/index.js";
+import { connect } from "../src/index.js";
 import { bridgeInto } from "./support/carried.js";
+import { allRecords, failure, type Input, openOData } from "./support/odata.js";
 import { type Houses, odataHouse } from "./support/odata-house.js";
 import { odataStranger } from "./support/odata-stranger.js";
 import { temporaryFolder, whenDone } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
-
-type Input = Parameters<typeof defineConnector>[0];
-
-/** An API over a service; tests say of the connector what differs. */
-function open(url: string, rest: Partial<Input> = {}): Api {
-  const connector = defineConnector({ connector: "huts", api: { url }, odata: {}, ...rest } as Input);
-  const api = connect(connector, {}, { retry: { tries: 3, baseMs: 1 } });
-  whenDone(() => api.close());
-  return api;
-}
-
-const failure = async (work: Promise<unknown>) => {
-  const error = await work.then(
-    () => undefined,
-    (thrown: unknown) => thrown as { code: string; message: string; hint: string },
-  );
-  expect(error).toBeDefined();
-  return error!;
-};
-
-async function all(api: Api, stream: string): Promise<unknown[]> {
-  const records: unknown[] = [];
-  for await (const record of api.records(stream)) records.push(record);
-  return records;
-}
 
 const MEMBERS = [
   {
@@ -82,7 +58,7 @@ describe("a stranger that speaks 4.0", () => {
   it("is read by its address alone: tables, keys and types come from its metadata", async () => {
     const { url, log } = await odataStranger("members.v4.xml", data);
     const path = `${temporaryFolder()}/v4.duckdb`;
-    const report = await (await bridgeInto(path, open(url))).run();
+    const report = await (await bridgeInto(path, openOData(url))).run();
     expect(report).toMatchObject({ outcome: "done" });
     expect(report.streams.map(({ stream, added }) => [stream, added])).toEqual([
       ["members", 2],
@@ -129,7 +105,7 @@ describe("a stranger that speaks 4.0", () => {
         cursor: { field: "ChangedAt", overlap: "PT0S" },
       },
     };
-    const api = open(url, { streams });
+    const api = openOData(url, { streams });
     const bridge = await bridgeInto(path, api);
     expect((await bridge.run()).streams[0]).toMatchObject({
       added: 2,
@@ -147,13 +123,13 @@ describe("a stranger that speaks 4.0", () => {
     ["a set's name appended", "/Members"],
   ])("is found with %s", async (_what, ending) => {
     const { url } = await odataStranger("members.v4.xml", data);
-    expect(await all(open(url + ending), "clubs")).toHaveLength(2);
+    expect(await allRecords(openOData(url + ending), "clubs")).toHaveLength(2);
   });
 
   it("says what it has not: a set, a property, a filter", async () => {
     const { url } = await odataStranger("members.v4.xml", data);
     const wrong = (stream: object) =>
-      failure(all(open(url, { streams: { s: stream } } as Partial<Input>), "s"));
+      failure(allRecords(openOData(url, { streams: { s: stream } } as Partial<Input>), "s"));
     expect(await wrong({ set: "Member" })).toMatchObject({
       code: "CONFIG_UNKNOWN_NAME",
       message: "The service has no set Member.",
@@ -166,10 +142,10 @@ describe("a stranger that speaks 4.0", () => {
     expect(await wrong({ set: "Clubs", cursor: { field: "Title" } })).toMatchObject({
       message: "The service says that Clubs cannot be filtered by Title.",
     });
-    expect(await failure(all(open(url), "membres"))).toMatchObject({
+    expect(await failure(allRecords(openOData(url), "membres"))).toMatchObject({
       hint: expect.stringContaining("members"),
     });
-    expect(await failure(all(open(url.replace("/odata", "/oadta")), "members"))).toMatchObject({
+    expect(await failure(allRecords(openOData(url.replace("/odata", "/oadta")), "members"))).toMatchObject({
       code: "NOT_FOUND",
     });
   });
@@ -200,7 +176,7 @@ describe("a stranger that speaks 2.0", () => {
       Items: [],
     });
     const path = `${temporaryFolder()}/v2.duckdb`;
-    const report = await (await bridgeInto(path, open(url))).run();
+    const report = await (await bridgeInto(path, openOData(url))).run();
     expect(report).toMatchObject({ outcome: "done" });
     const rows =
       "SELECT number, line::INTEGER AS line, arrived_at::VARCHAR AS arrived, changed_at::VARCHAR AS changed, kilos::VARCHAR AS kilos FROM deliveries ORDER BY line";
@@ -233,7 +209,7 @@ describe("a service with pages", () => {
     const { url, log } = await odataHouse(version, houses);
     const path = `${temporaryFolder()}/pages.duckdb`;
     const streams = { huts: { set: "Huts", cursor: { field: "ChangedAt" } } };
-    const bridge = await bridgeInto(path, open(url, { streams }), { checkpoint: { rows: 40 } });
+    const bridge = await bridgeInto(path, openOData(url, { streams }), { checkpoint: { rows: 40 } });
     const report = await bridge.run();
     const [{ rows } = { rows: 0 }] = await queryFile(
       path,
@@ -286,7 +262,7 @@ describe("a service with delta links", () => {
     const path = `${temporaryFolder()}/delta.duckdb`;
     const bridge = await bridgeInto(
       path,
-      open(url, { streams: { huts: { set: "Huts", cursor: { delta: true } } } }),
+      openOData(url, { streams: { huts: { set: "Huts", cursor: { delta: true } } } }),
     );
     const rows = async () => (await queryFile(path, "SELECT count(*)::INTEGER AS rows FROM huts"))[0]?.rows;
     return { bridge, log, rows, path };
@@ -328,158 +304,6 @@ describe("a service with delta links", () => {
   });
 });
 
-/** A service of a few fixed responses, by path; what is asked is kept. */
-async function fixed(metadata: string, responses: Readonly<Record<string, unknown>>) {
-  const log: string[] = [];
-  const origin = await serve((request, response) => {
-    const address = decodeURIComponent(request.url ?? "");
-    log.push(address);
-    const [path = "", query] = address.replace(/^\/odata/, "").split("?");
-    if (path === "/$metadata") return response.end(metadata);
-    // what is asked of each set alike is left out of the names of responses
-    const others = (query ?? "")
-      .split("&")
-      .filter((each) => !/^\$(select|count|expand|inlinecount)=|^$/.test(each));
-    const found = responses[others.length === 0 ? path : `${path}?${others.join("&")}`];
-    return response.writeHead(found === undefined ? 404 : 200).end(JSON.stringify(found ?? {}));
-  });
-  return { url: `${origin}/odata`, log };
-}
-
-const schema = (inner: string, container: string, version = "4.0") =>
-  `<Edmx Version="${version}"><DataServices DataServiceVersion="2.0"><Schema Namespace="N">${inner}
-   <EntityContainer Name="C">${container}</EntityContainer></Schema></DataServices></Edmx>`;
-const HUT = `<EntityType Name="Hut"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/>
-  <Property Name="Title" Type="Edm.String"/><NavigationProperty Name="Beds" Type="Collection(N.Bed)"/></EntityType>
-  <EntityType Name="Bed"><Key><PropertyRef Name="No"/></Key><Property Name="No" Type="Edm.Int32"/></EntityType>`;
-const HUTS = '<EntitySet Name="Huts" EntityType="N.Hut"/>';
-
-describe("collections that are expanded", () => {
-  const beds = (...numbers: number[]) => numbers.map((No) => ({ No }));
-  const bedsIn = async (path: string) =>
-    (
-      await queryFile(
-        path,
-        "SELECT huts_id::INTEGER AS id, no::INTEGER AS no FROM huts_beds ORDER BY 1, eb_position",
-      )
-    ).map(({ id, no }) => [id, no]);
-  const streams = { huts: { set: "Huts", query: { $expand: "Beds" } } };
-
-  it("are read to their ends, wherever the service cuts them", async () => {
-    const { url, log } = await fixed(schema(HUT, HUTS), {
-      "/Huts": {
-        value: [
-          { Id: 1, Title: "A", Beds: beds(1, 2), "Beds@odata.nextLink": "Huts(1)/Beds?$skip=2" },
-          { Id: 2, Title: "B", Beds: beds(9) },
-        ],
-      },
-      "/Huts(1)/Beds?$skip=2": { value: beds(3, 4), "@odata.nextLink": "Huts(1)/Beds?$skip=4" },
-      "/Huts(1)/Beds?$skip=4": { value: beds(5) },
-    });
-    const path = `${temporaryFolder()}/beds.duckdb`;
-    const report = await (await bridgeInto(path, open(url, { streams }))).run();
-    expect(report.error?.message).toBeUndefined();
-    expect(await bedsIn(path)).toEqual([
-      [1, 1],
-      [1, 2],
-      [1, 3],
-      [1, 4],
-      [1, 5],
-      [2, 9],
-    ]);
-    expect(log[1]).toContain("$expand=Beds");
-  });
-
-  it("are read so in 2.0 as well", async () => {
-    const metadata = schema(HUT.replace('Type="Collection(N.Bed)"', ""), HUTS, "1.0");
-    const { url } = await fixed(metadata, {
-      "/Huts": {
-        d: { results: [{ Id: 1, Beds: { results: beds(1), __next: "Huts(1)/Beds?$skiptoken=1" } }] },
-      },
-      "/Huts(1)/Beds?$skiptoken=1": { d: { results: beds(2) } },
-    });
-    const path = `${temporaryFolder()}/beds.duckdb`;
-    await (await bridgeInto(path, open(url, { streams }))).run();
-    expect(await bedsIn(path)).toEqual([
-      [1, 1],
-      [1, 2],
-    ]);
-  });
-
-  it("whose rest leads in a circle end with words", async () => {
-    const { url } = await fixed(schema(HUT, HUTS), {
-      "/Huts": { value: [{ Id: 1, Beds: [], "Beds@odata.nextLink": "Huts(1)/Beds?$skip=2" }] },
-      "/Huts(1)/Beds?$skip=2": { value: beds(3), "@odata.nextLink": "Huts(1)/Beds?$skip=2" },
-    });
-    expect(await failure(all(open(url, { streams }), "huts"))).toMatchObject({ code: "PAGE_REPEATED" });
-  });
-});
-
-describe("what else a service may have", () => {
-  it("singletons, functions and open types are read as what they are", async () => {
-    const inner = `<EntityType Name="Info"><Property Name="Name" Type="Edm.String"/></EntityType>
-      <EntityType Name="Thing" OpenType="true"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/></EntityType>
-      <Function Name="Newest"><ReturnType Type="Collection(N.Thing)"/></Function>`;
-    const container = `<Singleton Name="Me" Type="N.Info"/><EntitySet Name="Things" EntityType="N.Thing"/>
-      <FunctionImport Name="Newest" Function="N.Newest" EntitySet="Things"/>`;
-    const { url, log } = await fixed(schema(inner, container), {
-      "/Me": { "@odata.context": "c", Name: "Federation" },
-      "/Things": { value: [{ Id: 1, "@odata.etag": "w", Colour: "red" }] },
-      "/Newest()": { value: [{ Id: 2 }] },
-    });
-    const streams = { me: { set: "Me" }, things: { set: "Things" }, newest: { set: "Newest" } };
-    const path = `${temporaryFolder()}/else.duckdb`;
-    const report = await (await bridgeInto(path, open(url, { streams }))).run();
-    expect(report).toMatchObject({ outcome: "done" });
-    expect(await queryFile(path, "SELECT name FROM me")).toEqual([{ name: "Federation" }]);
-    expect(await queryFile(path, "SELECT * EXCLUDE (eb_run, eb_loaded_at) FROM things")).toEqual([
-      { id: "1", colour: "red" },
-    ]);
-    expect(await queryFile(path, "SELECT id FROM newest")).toEqual([{ id: "2" }]);
-    // what an open type holds beyond its properties is asked for as well
-    expect(log).toContain("/odata/Things?$count=true");
-  });
-
-  it("entities of derived types keep what is theirs", async () => {
-    const inner = `<EntityType Name="Hut"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/></EntityType>
-      <EntityType Name="Cave" BaseType="N.Hut"><Property Name="Depth" Type="Edm.Decimal" Precision="9" Scale="1"/></EntityType>`;
-    const { url } = await fixed(schema(inner, HUTS), {
-      "/Huts": { value: [{ Id: 1 }, { "@odata.type": "#N.Cave", Id: 2, Depth: "12.5" }] },
-    });
-    const path = `${temporaryFolder()}/derived.duckdb`;
-    await (await bridgeInto(path, open(url))).run();
-    expect(await queryFile(path, "SELECT id, depth::VARCHAR AS depth FROM huts ORDER BY id")).toEqual([
-      { id: "1", depth: null },
-      { id: "2", depth: "12.5" },
-    ]);
-  });
-
-  it("a service without next links is read by $skip and $top", async () => {
-    const page = (...ids: number[]) => ({ value: ids.map((Id) => ({ Id, Title: "t" })) });
-    const { url } = await fixed(schema(HUT, HUTS), {
-      "/Huts?$top=2&$skip=0": page(1, 2),
-      "/Huts?$top=2&$skip=2": page(3, 4),
-      "/Huts?$top=2&$skip=4": page(5),
-      "/Huts?$top=2&$skip=5": page(),
-    });
-    const pages = { offset: 0, query: "$skip", size: { query: "$top", records: 2 } };
-    expect(await all(open(url, { streams: { huts: { set: "Huts", pages } } } as never), "huts")).toHaveLength(
-      5,
-    );
-  });
-
-  it("a set that refuses stops no other", async () => {
-    const { url } = await fixed(schema(HUT, `${HUTS}<EntitySet Name="Beds" EntityType="N.Bed"/>`), {
-      "/Beds": { value: [{ No: 1 }] },
-    });
-    const report = await (await bridgeInto(`${temporaryFolder()}/two.duckdb`, open(url))).run();
-    expect(report.streams.map(({ stream, outcome, error }) => [stream, outcome, error?.code])).toEqual([
-      ["huts", "failed", "NOT_FOUND"],
-      ["beds", "done", undefined],
-    ]);
-  });
-});
-
 describe("errors of OData services", () => {
   it.each([
     ["4.0", '{"error":{"code":"H1","message":"The valley is closed."}}', "H1: The valley is closed."],
@@ -500,7 +324,7 @@ describe("errors of OData services", () => {
     ],
   ])("of %s are quoted", async (_version, body, words) => {
     const url = await serve((_request, response) => response.writeHead(400).end(body));
-    const error = await failure(all(open(`${url}/odata`), "huts"));
+    const error = await failure(allRecords(openOData(`${url}/odata`), "huts"));
     expect(error).toMatchObject({ code: "REQUEST_REFUSED", message: expect.stringContaining(words) });
   });
 
@@ -510,7 +334,7 @@ describe("errors of OData services", () => {
     ["XML of another kind", "<rss/>", "METADATA_UNREADABLE", "describes no OData service"],
   ])("for metadata: %s", async (_what, body, code, words) => {
     const url = await serve((_request, response) => response.end(body));
-    expect(await failure(all(open(`${url}/odata`), "huts"))).toMatchObject({
+    expect(await failure(allRecords(openOData(`${url}/odata`), "huts"))).toMatchObject({
       code,
       message: expect.stringContaining(words),
     });
@@ -518,7 +342,7 @@ describe("errors of OData services", () => {
 
   it("for metadata that may not be seen", async () => {
     const url = await serve((_request, response) => response.writeHead(403).end("{}"));
-    expect(await failure(all(open(`${url}/odata`), "huts"))).toMatchObject({ code: "FORBIDDEN" });
+    expect(await failure(allRecords(openOData(`${url}/odata`), "huts"))).toMatchObject({ code: "FORBIDDEN" });
   });
 });
 

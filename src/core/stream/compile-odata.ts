@@ -5,6 +5,7 @@ import type { Decoder } from "../decode/choose-decoder.js";
 import { pagesSchema } from "../define/ask-schema.js";
 import type { Connector, StreamDefinition } from "../define/connector-schema.js";
 import { BridgeError } from "../errors.js";
+import { fillText, type TemplateValues } from "../language/template.js";
 import { isRemoved, type KeyPart, withKeys } from "../odata/changes.js";
 import { columnRuleOf, type Leaf, leavesOf } from "../odata/edm-type.js";
 import { isOld, literalOf } from "../odata/literal.js";
@@ -84,6 +85,7 @@ export function compileODataStream(
     request: {
       ...base.request,
       base: root.url,
+      addressValues: doubled,
       template: {
         ...base.request.template,
         query,
@@ -98,6 +100,14 @@ export function compileODataStream(
       },
     },
   };
+}
+
+/** Texts stand in quotes wherever an address has them: a quote within is doubled (OData ABNF, string). */
+function doubled(values: TemplateValues): TemplateValues {
+  const one = (value: unknown) => (typeof value === "string" ? value.replaceAll("'", "''") : value);
+  return Object.fromEntries(
+    Object.entries(values).map(([name, value]) => [name, Array.isArray(value) ? value.map(one) : one(value)]),
+  ) as TemplateValues;
 }
 
 function textOf(value: unknown): string | undefined {
@@ -209,8 +219,8 @@ function cursorOf(
       },
     );
   const type = leaf.property.type.name;
-  const send = (value: string) => {
-    const own = ownFilter === undefined ? "" : `(${ownFilter}) and `;
+  const send = (value: string, values: TemplateValues) => {
+    const own = ownFilter === undefined ? "" : `(${fillText(ownFilter, doubled(values))}) and `;
     return `${own}${name} ge ${literalOf(type, value, version)}`;
   };
   const order = cursor.order === "any" && isSortable(set, field) ? "ascending" : cursor.order;

@@ -13,7 +13,7 @@ import { callOwn } from "../errors.js";
 import { type Condition, compileCondition } from "../language/condition.js";
 import { compileJsonPath } from "../language/json-path.js";
 import type { JsonPath } from "../language/plain-path.js";
-import { namesInTemplate } from "../language/template.js";
+import { namesInTemplate, type TemplateValues } from "../language/template.js";
 import { parseColumnType } from "../shape/column-type.js";
 import { fieldParts, formatPath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
@@ -27,6 +27,8 @@ export interface CompiledRequest {
   readonly fails: readonly FailRule[];
   /** what paths are below, where that is not the account's base address */
   readonly base?: string | undefined;
+  /** values as the address takes them; default: as they are */
+  readonly addressValues?: ((values: TemplateValues) => TemplateValues) | undefined;
 }
 
 /** A request for values: in `field` of each record, where the path leads on behind its last list. */

@@ -220,7 +220,7 @@ export class Asker {
       base,
       of.template,
       { ...headers, accept: headers.accept ?? ACCEPT[of.plan.decoder.kind] },
-      { ...values, ...of.pages.values(position) },
+      { ...(of.addressValues?.(values) ?? values), ...of.pages.values(position) },
       { ...parameters, ...of.pages.parameters(position) },
       link,
     );

@@ -188,7 +188,7 @@ export class StreamAsk {
   ): AsyncGenerator<Page> {
     const { request, key, code, report } = this.stream;
     if (report !== undefined) return this.reportSeries(report, part, values, counting);
-    const parameters = this.parametersOf(start);
+    const parameters = this.parametersOf(start, values);
     const position = start.position ?? deltaLink(this.stream, start.since);
     const next = code?.next;
     return pageSeries(this.asker, request, { part, values, parameters, position, key, next, ...counting });
@@ -288,13 +288,13 @@ export class StreamAsk {
     };
   }
 
-  private parametersOf({ since, window }: PartStart): Parameters {
+  private parametersOf({ since, window }: PartStart, values: TemplateValues): Parameters {
     const { cursor, definition } = this.stream;
     const { windows } = definition;
     const parameters: Record<string, string | undefined> = {};
     if (cursor?.query !== undefined && since !== undefined) {
       const value = sendValue(since, cursor.format);
-      parameters[cursor.query] = cursor.send === undefined ? value : cursor.send(value);
+      parameters[cursor.query] = cursor.send === undefined ? value : cursor.send(value, values);
     }
     if (windows !== undefined && window !== undefined) {
       const { from, to } = windowValues(windows, window);

@@ -1,0 +1,164 @@
+/** What OData services may hold beside plain sets, and how each of it arrives. */
+
+import { describe, expect, it } from "vitest";
+import { bridgeInto } from "./support/carried.js";
+import { allRecords, failure, fixedService, HUT, HUTS, openOData, schemaOf } from "./support/odata.js";
+import { temporaryFolder } from "./support/project.js";
+import { queryFile } from "./support/truth.js";
+
+describe("collections that are expanded", () => {
+  const beds = (...numbers: number[]) => numbers.map((No) => ({ No }));
+  const bedsIn = async (path: string) =>
+    (
+      await queryFile(
+        path,
+        "SELECT huts_id::INTEGER AS id, no::INTEGER AS no FROM huts_beds ORDER BY 1, eb_position",
+      )
+    ).map(({ id, no }) => [id, no]);
+  const streams = { huts: { set: "Huts", query: { $expand: "Beds" } } };
+
+  it("are read to their ends, wherever the service cuts them", async () => {
+    const { url, log } = await fixedService(schemaOf(HUT, HUTS), {
+      "/Huts": {
+        value: [
+          { Id: 1, Title: "A", Beds: beds(1, 2), "Beds@odata.nextLink": "Huts(1)/Beds?$skip=2" },
+          { Id: 2, Title: "B", Beds: beds(9) },
+        ],
+      },
+      "/Huts(1)/Beds?$skip=2": { value: beds(3, 4), "@odata.nextLink": "Huts(1)/Beds?$skip=4" },
+      "/Huts(1)/Beds?$skip=4": { value: beds(5) },
+    });
+    const path = `${temporaryFolder()}/beds.duckdb`;
+    const report = await (await bridgeInto(path, openOData(url, { streams }))).run();
+    expect(report.error?.message).toBeUndefined();
+    expect(await bedsIn(path)).toEqual([
+      [1, 1],
+      [1, 2],
+      [1, 3],
+      [1, 4],
+      [1, 5],
+      [2, 9],
+    ]);
+    expect(log[1]).toContain("$expand=Beds");
+  });
+
+  it("are read so in 2.0 as well", async () => {
+    const metadata = schemaOf(HUT.replace('Type="Collection(N.Bed)"', ""), HUTS, "1.0");
+    const { url } = await fixedService(metadata, {
+      "/Huts": {
+        d: { results: [{ Id: 1, Beds: { results: beds(1), __next: "Huts(1)/Beds?$skiptoken=1" } }] },
+      },
+      "/Huts(1)/Beds?$skiptoken=1": { d: { results: beds(2) } },
+    });
+    const path = `${temporaryFolder()}/beds.duckdb`;
+    await (await bridgeInto(path, openOData(url, { streams }))).run();
+    expect(await bedsIn(path)).toEqual([
+      [1, 1],
+      [1, 2],
+    ]);
+  });
+
+  it("whose rest leads in a circle end with words", async () => {
+    const { url } = await fixedService(schemaOf(HUT, HUTS), {
+      "/Huts": { value: [{ Id: 1, Beds: [], "Beds@odata.nextLink": "Huts(1)/Beds?$skip=2" }] },
+      "/Huts(1)/Beds?$skip=2": { value: beds(3), "@odata.nextLink": "Huts(1)/Beds?$skip=2" },
+    });
+    expect(await failure(allRecords(openOData(url, { streams }), "huts"))).toMatchObject({
+      code: "PAGE_REPEATED",
+    });
+  });
+});
+
+describe("what else a service may have", () => {
+  it("singletons, functions and open types are read as what they are", async () => {
+    const inner = `<EntityType Name="Info"><Property Name="Name" Type="Edm.String"/></EntityType>
+      <EntityType Name="Thing" OpenType="true"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/></EntityType>
+      <Function Name="Newest"><ReturnType Type="Collection(N.Thing)"/></Function>`;
+    const container = `<Singleton Name="Me" Type="N.Info"/><EntitySet Name="Things" EntityType="N.Thing"/>
+      <FunctionImport Name="Newest" Function="N.Newest" EntitySet="Things"/>`;
+    const { url, log } = await fixedService(schemaOf(inner, container), {
+      "/Me": { "@odata.context": "c", Name: "Federation" },
+      "/Things": { value: [{ Id: 1, "@odata.etag": "w", Colour: "red" }] },
+      "/Newest()": { value: [{ Id: 2 }] },
+    });
+    const streams = { me: { set: "Me" }, things: { set: "Things" }, newest: { set: "Newest" } };
+    const path = `${temporaryFolder()}/else.duckdb`;
+    const report = await (await bridgeInto(path, openOData(url, { streams }))).run();
+    expect(report).toMatchObject({ outcome: "done" });
+    expect(await queryFile(path, "SELECT name FROM me")).toEqual([{ name: "Federation" }]);
+    expect(await queryFile(path, "SELECT * EXCLUDE (eb_run, eb_loaded_at) FROM things")).toEqual([
+      { id: "1", colour: "red" },
+    ]);
+    expect(await queryFile(path, "SELECT id FROM newest")).toEqual([{ id: "2" }]);
+    // what an open type holds beyond its properties is asked for as well
+    expect(log).toContain("/odata/Things?$count=true");
+  });
+
+  it("entities of derived types keep what is theirs", async () => {
+    const inner = `<EntityType Name="Hut"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/></EntityType>
+      <EntityType Name="Cave" BaseType="N.Hut"><Property Name="Depth" Type="Edm.Decimal" Precision="9" Scale="1"/></EntityType>`;
+    const { url } = await fixedService(schemaOf(inner, HUTS), {
+      "/Huts": { value: [{ Id: 1 }, { "@odata.type": "#N.Cave", Id: 2, Depth: "12.5" }] },
+    });
+    const path = `${temporaryFolder()}/derived.duckdb`;
+    await (await bridgeInto(path, openOData(url))).run();
+    expect(await queryFile(path, "SELECT id, depth::VARCHAR AS depth FROM huts ORDER BY id")).toEqual([
+      { id: "1", depth: null },
+      { id: "2", depth: "12.5" },
+    ]);
+  });
+
+  it("a service without next links is read by $skip and $top", async () => {
+    const page = (...ids: number[]) => ({ value: ids.map((Id) => ({ Id, Title: "t" })) });
+    const { url } = await fixedService(schemaOf(HUT, HUTS), {
+      "/Huts?$top=2&$skip=0": page(1, 2),
+      "/Huts?$top=2&$skip=2": page(3, 4),
+      "/Huts?$top=2&$skip=4": page(5),
+      "/Huts?$top=2&$skip=5": page(),
+    });
+    const pages = { offset: 0, query: "$skip", size: { query: "$top", records: 2 } };
+    expect(
+      await allRecords(openOData(url, { streams: { huts: { set: "Huts", pages } } } as never), "huts"),
+    ).toHaveLength(5);
+  });
+
+  it("values in a filter keep their quotes, also beside the cursor's", async () => {
+    const metadata = schemaOf(
+      HUT.replace(
+        "<NavigationProperty",
+        '<Property Name="At" Type="Edm.DateTimeOffset"/><NavigationProperty',
+      ),
+      HUTS,
+    );
+    const hut = (Id: number) => ({ value: [{ Id, Title: "O'Hara", At: "2026-01-01T00:00:00Z" }] });
+    const { url, log } = await fixedService(metadata, {
+      "/Huts?$filter=Title eq 'O''Hara'&$orderby=At,Id": hut(1),
+      "/Huts?$orderby=At,Id&$filter=Title eq 'O''Hara'": hut(1),
+      "/Huts?$orderby=At,Id&$filter=(Title eq 'O''Hara') and At ge 2026-01-01T00:00:00Z": hut(1),
+    });
+    const huts = {
+      set: "Huts",
+      each: { title: ["O'Hara"] },
+      query: { $filter: "Title eq '{title}'" },
+      cursor: { field: "At", overlap: "PT0S" },
+    };
+    const bridge = await bridgeInto(
+      `${temporaryFolder()}/quotes.duckdb`,
+      openOData(url, { streams: { huts } }),
+    );
+    expect((await bridge.run()).error?.message).toBeUndefined();
+    expect((await bridge.run()).streams[0]).toMatchObject({ outcome: "done", unchanged: 1 });
+    expect(log.at(-1)).toContain("(Title eq 'O''Hara') and At ge 2026-01-01T00:00:00Z");
+  });
+
+  it("a set that refuses stops no other", async () => {
+    const { url } = await fixedService(schemaOf(HUT, `${HUTS}<EntitySet Name="Beds" EntityType="N.Bed"/>`), {
+      "/Beds": { value: [{ No: 1 }] },
+    });
+    const report = await (await bridgeInto(`${temporaryFolder()}/two.duckdb`, openOData(url))).run();
+    expect(report.streams.map(({ stream, outcome, error }) => [stream, outcome, error?.code])).toEqual([
+      ["huts", "failed", "NOT_FOUND"],
+      ["beds", "done", undefined],
+    ]);
+  });
+});
