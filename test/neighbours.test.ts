@@ -22,6 +22,7 @@ async function wholeProject(): Promise<{
   project: TestProject;
   env: NodeJS.ProcessEnv;
   log: readonly { path: string }[];
+  url: string;
 }> {
   const service = await bookingsService({ bookings: 30 });
   const neighbours = await startNeighbours();
@@ -32,6 +33,7 @@ async function wholeProject(): Promise<{
     project,
     env: { EARLY_BRIDGE_CONFIG: join(project.folder, "config"), EARLY_BRIDGE_KEY: "test key" },
     log: neighbours.log,
+    url: neighbours.url,
   };
 }
 
@@ -129,7 +131,7 @@ describe("login through a proxy", () => {
 
 describe("tokens in a warehouse's ledger", () => {
   it("are sealed there, renewed during a run into the same file, and need a key", async () => {
-    const { project, env } = await wholeProject();
+    const { project, env, url } = await wholeProject();
     project.edit(
       "bridges.yaml",
       "client_id: $MEMBERS_CLIENT",
@@ -146,6 +148,16 @@ describe("tokens in a warehouse's ledger", () => {
       code: 0,
       stdout: expect.stringContaining("members: done, 120 records"),
     });
+    // an hour later five have changed, and one has left
+    await fetch(`${url}/_tick`, { method: "POST" });
+    const later = await command(["run", "members", "--json"], project.folder, env);
+    const report = outputLines(later.stdout).at(-1);
+    expect(report).toMatchObject({ type: "run_ended", outcome: "done" });
+    const rows = "SELECT count(*)::INTEGER AS n, max(id)::INTEGER AS last FROM members.members";
+    expect(await queryFile(project.database, rows)).toEqual([{ n: 119, last: 7118 }]);
+    expect(
+      await queryFile(project.database, "SELECT code, founded::INTEGER AS f FROM members.clubs ORDER BY 1"),
+    ).toHaveLength(3);
     const [kept] = await queryFile(
       project.database,
       "SELECT count(*)::INTEGER AS n, any_value(sealed) AS sealed FROM early_bridge.tokens",

@@ -2,7 +2,7 @@
 
 import colors from "picocolors";
 import wrapAnsi from "wrap-ansi";
-import { describeWhere } from "../core/errors.js";
+import { BridgeError, describeWhere } from "../core/errors.js";
 import { type OpenedProject, openProject } from "../node/project.js";
 import { type ProbeLine, probe } from "../run/probe.js";
 import { EXIT_CODES } from "./exit-codes.js";
@@ -56,18 +56,24 @@ export async function probeCommand(
 async function openTarget(project: OpenedProject, name: string) {
   const definition = project.definition.bridges[name];
   if (definition === undefined) return { api: await project.openAccount(name) };
-  const { bridge, api } = await project.openBridge(name);
+  // what an OData service has is a line of the checklist: the bridge itself is not opened before
+  const { from, to, schema = name, streams } = definition;
+  const warehouse = await project.warehouse(to);
   return {
-    api,
-    streams: [...bridge.streams.keys()],
-    warehouse: { warehouse: bridge.warehouse, schema: bridge.schema },
+    api: await project.openAccount(from),
+    streams: streams && Object.keys(streams),
+    warehouse: { warehouse, schema },
   };
 }
 
 async function tellGrants(project: OpenedProject, name: string): Promise<number> {
-  const { bridge, close } = await project.openBridge(name);
-  process.stdout.write(`${bridge.warehouse.grants(bridge.schema)}\n`);
-  await close();
+  const { warehouse, api } = await openTarget(project, name);
+  await api.close();
+  if (warehouse === undefined)
+    throw new BridgeError("CONFIG_UNKNOWN_NAME", `There is no bridge ${name}.`, {
+      hint: "--grants is for a bridge: an account has no warehouse.",
+    });
+  process.stdout.write(`${warehouse.warehouse.grants(warehouse.schema)}\n`);
   return EXIT_CODES.done;
 }
 

@@ -12,6 +12,7 @@ import type { Warehouse } from "../warehouse/warehouse.js";
 import { type Api, type ApiInside, insideOf } from "./api.js";
 import type { AskEvent } from "./ask/asker.js";
 import { everyPage } from "./ask/stream-ask.js";
+import type { Known } from "./odata-service.js";
 import { hostOf } from "./ports.js";
 
 /** One line of the checklist. `ms` is how long it took. */
@@ -59,9 +60,16 @@ export async function probe(options: ProbeOptions): Promise<ProbeLine[]> {
       return `GET ${probeRequest.get} answers ${answer.status}`;
     });
   }
-  for (const stream of options.streams ?? (await api.streamNames())) {
-    await list.when(ready, `stream ${stream}`, () => checkStream(api, stream, signal));
+  let names = options.streams ?? Object.keys(api.connector.streams);
+  if (api.odata !== undefined) {
+    ready = await list.when(ready, "metadata", async () => {
+      const found = await api.streamNames();
+      names = options.streams ?? found;
+      return metadataText(await api.odata!.learn());
+    });
   }
+  for (const stream of names)
+    await list.when(ready, `stream ${stream}`, () => checkStream(api, stream, signal));
   await list.note(ready && answers.length > 0, "clock", () => checkClock(api, answers[0]!));
   await list.note(ready && answers.length > 0, "limits", () => checkLimits(api, answers[0]!));
   if (warehouse !== undefined) await checkWarehouse(list, warehouse.warehouse, warehouse.schema);
@@ -131,6 +139,13 @@ async function checkSignIn(api: ApiInside, signal: AbortSignal | undefined): Pro
   return schemes
     .map((scheme) => ("oauth2" in scheme ? `OAuth 2.0 ${schemeName(scheme)}` : schemeName(scheme)))
     .join(" and ");
+}
+
+function metadataText({ root, streams }: Known): string {
+  const { sets } = root.model;
+  const shown = sets.slice(0, 6).map(({ name }) => name);
+  const more = sets.length > shown.length ? ", …" : "";
+  return `OData ${root.version}, ${sets.length} sets: ${shown.join(", ")}${more}; ${streams.size} carried`;
 }
 
 /** The first page as a run would ask for it and look at it; what a run would tell of it is a note. */

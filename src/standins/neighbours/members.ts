@@ -2,14 +2,15 @@
 
 import { createHash, randomBytes } from "node:crypto";
 import type { FastifyInstance } from "fastify";
-import { member } from "./data.js";
 import { NEIGHBOURS_DEFAULTS } from "./defaults.js";
+import { addMembersOData } from "./members-odata.js";
 import { TOKEN_SECONDS, Tokens } from "./tokens.js";
+import type { World } from "./world.js";
 
 const sha256 = (text: string) => createHash("sha256").update(text).digest("base64url");
 
 /** RFC 6749 section 4.1 with RFC 7636; whoever opens the page has signed in. Refresh tokens rotate. */
-export function addMembers(app: FastifyInstance): void {
+export function addMembers(app: FastifyInstance, world: World): void {
   const tokens = new Tokens();
   const codes = new Map<string, { challenge: string; redirectUri: string }>();
   const refreshTokens = new Set<string>();
@@ -60,7 +61,5 @@ export function addMembers(app: FastifyInstance): void {
     };
     return { access_token: tokens.issue(), ...granted };
   });
-  app.get("/members/v1/members", { preHandler: tokens.guard }, async () => ({
-    items: Array.from({ length: 120 }, (_, index) => member(index)),
-  }));
+  addMembersOData(app, world, tokens.guard);
 }

@@ -1,7 +1,7 @@
 /**
  * The federation's other services, one below the other, each with a sign-in and a way of asking of its own:
  *
- *   /members     authorization code + PKCE     one list
+ *   /members     authorization code + PKCE     OData 4.0: next links, delta links
  *   /logbook     service-account JWT           values with a header row
  *   /sensors     key in the query              by hut × windows of time × page numbers; an untold limit
  *   /stores      HTTP Basic                    OData 2.0: metadata, next links, a filter for changes
@@ -50,7 +50,7 @@ export async function startNeighbours(options: NeighboursOptions = {}): Promise<
   const log = addServiceHooks(app, options);
   const keys = generateKeyPairSync("rsa", { modulusLength: 2048 });
   const world: World = { hoursPassed: 0, sensorsPerSecond };
-  addMembers(app);
+  addMembers(app, world);
   addLogbook(app, keys.publicKey);
   addSensors(app, world);
   addStores(app, world);
