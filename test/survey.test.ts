@@ -35,6 +35,16 @@ describe("survey", () => {
     ]);
   });
 
+  it("is followed by plan and probe, which say what a service is", async () => {
+    const { folder } = await stores();
+    const plan = (await command(["plan", "stores"], folder)).stdout;
+    expect(plan).toMatch(/pages +by the service's next links, and as many as it counts/);
+    expect(plan).toContain("Only metadata was asked for.");
+    const probe = (await command(["probe", "stores"], folder)).stdout;
+    expect(probe).toMatch(/metadata .*OData 2.0, 2 sets: Items, Suppliers; 1 carried/);
+    expect(probe).toMatch(/30 records on the first page: Id, HutId, Item, Count, Price, SupplierCode, …/);
+  });
+
   it("explains what it cannot show", async () => {
     const { folder } = await stores();
     expect(await command(["survey", "stores", "Itms"], folder)).toMatchObject({

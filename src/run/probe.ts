@@ -5,6 +5,7 @@ import { BridgeError, toBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
 import { Shape } from "../core/shape/shape.js";
 import { checkFirstPage } from "../core/stream/check-first-page.js";
+import type { CompiledStream } from "../core/stream/compile-stream.js";
 import { startValue } from "../core/track/cursor.js";
 import { newTally } from "../http/exchange.js";
 import type { HttpResponse } from "../http/send.js";
@@ -178,7 +179,7 @@ async function checkStream(
       notices.push(
         `${page.received} records came and all are left out: those before ${since ?? "the cursor's start"}, or by where`,
       );
-    const found = [pageText(page.records), ...notices].join("; ");
+    const found = [pageText(page.records, stream), ...notices].join("; ");
     result = notices.length === 0 ? found : { outcome: "note", found };
     // that a last page may not be the last is told behind it
     if (page.next.at !== "end") return result;
@@ -186,10 +187,11 @@ async function checkStream(
   return result ?? "reachable; no page came";
 }
 
-function pageText(records: readonly unknown[]): string {
+function pageText(records: readonly unknown[], { isControl }: CompiledStream): string {
   const [first] = records;
   if (first === undefined) return "reachable; the first page is empty";
-  const fields = typeof first === "object" && first !== null ? Object.keys(first) : [typeof first];
+  const all = typeof first === "object" && first !== null ? Object.keys(first) : [typeof first];
+  const fields = all.filter((field) => isControl?.(field) !== true);
   const more = fields.length > 6 ? ", …" : "";
   return `${records.length} records on the first page: ${fields.slice(0, 6).join(", ")}${more}`;
 }

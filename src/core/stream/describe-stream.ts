@@ -39,7 +39,7 @@ export function describeStream(stream: CompiledStream, known: KnownState = {}): 
     ],
     ["windows", definition.windows === undefined ? [] : [windowsText(definition.windows, known)]],
     ["asks", askedTexts(definition)],
-    ["pages", definition.report !== undefined ? [] : [pagesText(definition.pages)]],
+    ["pages", definition.report !== undefined ? [] : [pagesText(definition)]],
     ["expand", definition.expand === undefined ? [] : [expandText(definition.expand)]],
     ["from", cursorTexts(stream, known)],
     ["keeps", definition.where === undefined ? [] : [`records for which ${definition.where}`]],
@@ -92,8 +92,9 @@ export function placeText(place: Place): string {
   return typeof place === "string" ? place : `header ${place.header}`;
 }
 
-function pagesText(pages: PagesDefinition | undefined): string {
-  if (pages === undefined) return "one";
+function pagesText({ pages, set }: StreamDefinition): string {
+  if (pages === undefined)
+    return set === undefined ? "one" : "by the service's next links, and as many as it counts";
   const back = pages.query === undefined ? "goes back where the request says" : `goes back as ${pages.query}`;
   const size = pages.size === undefined ? "" : `, ${pages.size.records} records each`;
   if (pages.token !== undefined) return `by token: ${placeText(pages.token)} ${back}${size}`;
