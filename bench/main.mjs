@@ -1,10 +1,11 @@
-// npm run bench: us and three yardsticks over the same bytes, in one run, in turn; then the use made of a limit.
+// npm run bench: us and three yardsticks over the same bytes, in one run, in turn; then the use made of a limit; then OData.
 // Options by environment: BENCH_RECORDS (default 400000), BENCH_ROUNDS (default 3).
 import { fork } from "node:child_process";
 import { mkdtempSync, rmSync, statSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { fileURLToPath } from "node:url";
+import { measureOData } from "./odata.mjs";
 import { measurePace } from "./pace.mjs";
 import { pageFile, writePages } from "./pages.mjs";
 
@@ -70,3 +71,4 @@ for (const [name, title] of Object.entries(CONTENDERS)) {
 }
 console.log(`\n${rows.toLocaleString("en-US")} rows in two tables.\n`);
 await measurePace();
+await measureOData();
