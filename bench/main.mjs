@@ -1,4 +1,5 @@
-// npm run bench: us and three yardsticks over the same bytes, in one run, in turn; then the use made of a limit; then OData.
+// npm run bench: us and three yardsticks over the same bytes, in one run, in turn; then the use made of a limit;
+// then OData.
 // Options by environment: BENCH_RECORDS (default 400000), BENCH_ROUNDS (default 3).
 import { fork } from "node:child_process";
 import { mkdtempSync, rmSync, statSync } from "node:fs";

@@ -1,5 +1,5 @@
-// npm run bench:odata, and the last part of npm run bench: an OData set into DuckDB against JSON.parse of the same pages,
-// and how long a large metadata document takes. Options by environment: BENCH_ENTITIES (default 200000).
+// npm run bench:odata, and the last part of npm run bench: an OData set into DuckDB against JSON.parse of the same
+// pages, and how long a large metadata document takes. Options by environment: BENCH_ENTITIES (default 200000).
 import { fork } from "node:child_process";
 import { mkdtempSync, rmSync } from "node:fs";
 import { createServer } from "node:http";
