@@ -44,7 +44,7 @@ describe("collections that are expanded", () => {
 
   it("are read so in 2.0 as well", async () => {
     const metadata = schemaOf(HUT.replace('Type="Collection(N.Bed)"', ""), HUTS, "1.0");
-    const { url } = await fixedService(metadata, {
+    const { url, log } = await fixedService(metadata, {
       "/Huts": {
         d: { results: [{ Id: 1, Beds: { results: beds(1), __next: "Huts(1)/Beds?$skiptoken=1" } }] },
       },
@@ -56,6 +56,8 @@ describe("collections that are expanded", () => {
       [1, 1],
       [1, 2],
     ]);
+    // what is expanded must be selected there
+    expect(log[1]).toContain("$select=Id,Title,Beds&");
   });
 
   it("whose rest leads in a circle end with words", async () => {

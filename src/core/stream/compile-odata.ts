@@ -50,8 +50,10 @@ export function compileODataStream(
   root: ODataRoot,
 ): CompiledStream {
   const { model, version } = root;
-  const leaves = allLeaves(model, set.type);
-  const columns = columnsOf(model, set.type, leaves, definition);
+  // the set may hold entities of types that are derived from its own
+  const types = [set.type, ...derivedFrom(model, set.type)];
+  const leaves = allLeaves(model, types);
+  const columns = columnsOf(model, types, leaves, definition);
   const path = `/${set.name}${set.kind === "function" && !isOld(version) ? "()" : ""}`;
   const base = compileStream(connector, name, { ...definition, get: path });
   const declaredKey =
@@ -63,7 +65,8 @@ export function compileODataStream(
     type: leaves.find((leaf) => leaf.path.join("/") === steps.join("/"))?.property.type.name ?? "Edm.String",
   }));
   const query = {
-    ...(set.kind === "singleton" ? {} : queryOf(model, set, leaves, columns, declaredKey, cursor, version)),
+    ...selectOf(root, types, leaves, columns, textOf(definition.query.$expand)),
+    ...(set.kind === "singleton" ? {} : orderAndCount(set, declaredKey, cursor, version)),
     ...definition.query,
   };
   const pages = definition.pages === undefined ? compilePages(PAGES) : base.request.pages;
@@ -82,6 +85,7 @@ export function compileODataStream(
     oldLeftOut: false,
     isControl,
     isRemoval: (record) => isRemoved(record) || base.isRemoval?.(record) === true,
+    expand: base.expand && { ...base.expand, base: root.url, addressValues: doubled },
     request: {
       ...base.request,
       base: root.url,
@@ -114,10 +118,10 @@ function textOf(value: unknown): string | undefined {
   return typeof value === "string" && value !== "" ? value : undefined;
 }
 
-/** The set may hold entities of types that are derived from its own: their properties have columns as well. */
-function allLeaves(model: Model, type: string): Leaf[] {
+/** The properties of all the types, each once. */
+function allLeaves(model: Model, types: readonly string[]): Leaf[] {
   const leaves = new Map<string, Leaf>();
-  for (const each of [type, ...derivedFrom(model, type)])
+  for (const each of types)
     for (const leaf of leavesOf(model, each)) {
       const at = formatPath(leaf.path);
       if (!leaves.has(at)) leaves.set(at, leaf);
@@ -133,7 +137,7 @@ function derivedFrom(model: Model, type: string): string[] {
 
 function columnsOf(
   model: Model,
-  type: string,
+  types: readonly string[],
   leaves: readonly Leaf[],
   { columns, query }: StreamDefinition,
 ): Map<string, ColumnRule> {
@@ -141,34 +145,40 @@ function columnsOf(
   for (const { path, property } of leaves) rules.set(formatPath(path), columnRuleOf(property));
   const expanded = textOf(query.$expand) ?? "";
   // links that are not followed say where entities are, and hold none
-  for (const { navigations } of [type, ...derivedFrom(model, type)].flatMap((each) => lineage(model, each)))
+  for (const { navigations } of types.flatMap((each) => lineage(model, each)))
     for (const { name } of navigations)
       if (!new RegExp(`(^|[,(;/ ])${name}\\b`).test(expanded)) rules.set(formatPath([name]), { skip: true });
   for (const [path, rule] of Object.entries(columns)) if (rule.skip === true) rules.set(path, { skip: true });
   return rules;
 }
 
-function queryOf(
-  model: Model,
-  set: EntitySet,
+/**
+ * Exactly the properties that become columns; nothing, where others are wanted as well (open types, derived types) or the
+ * list is too long. Before 4.0, what is expanded must be selected, too (OData 2.0 URI Conventions, section 4.8).
+ */
+function selectOf(
+  { model, version }: ODataRoot,
+  types: readonly string[],
   leaves: readonly Leaf[],
   columns: ReadonlyMap<string, ColumnRule>,
+  expand: string | undefined,
+): Record<string, string> {
+  const isOpen = types.some((each) => lineage(model, each).some((type) => type.isOpen));
+  const isSkipped = (path: readonly string[]) => columns.get(formatPath(path))?.skip === true;
+  const wanted = leaves.filter(({ path }) => !isSkipped(path)).map(({ path }) => path[0]!);
+  const expanded = isOld(version) && expand !== undefined ? expand.split(",").map((each) => each.trim()) : [];
+  const select = [...new Set([...wanted, ...expanded])].join(",");
+  const isWhole = isOpen || types.length > 1 || select.length > LONGEST_SELECT || select === "";
+  return isWhole ? {} : { $select: select };
+}
+
+function orderAndCount(
+  set: EntitySet,
   key: readonly (readonly string[])[],
   cursor: CursorRule | undefined,
   version: ODataVersion,
 ): Record<string, string> {
   const query: Record<string, string> = {};
-  const isOpen = lineage(model, set.type).some((type) => type.isOpen);
-  const isSkipped = (path: readonly string[]) => columns.get(formatPath(path))?.skip === true;
-  const wanted = [...new Set(leaves.filter(({ path }) => !isSkipped(path)).map(({ path }) => path[0]!))];
-  const select = wanted.join(",");
-  if (
-    !isOpen &&
-    derivedFrom(model, set.type).length === 0 &&
-    select.length <= LONGEST_SELECT &&
-    select !== ""
-  )
-    query.$select = select;
   if (cursor?.kind === "field" && cursor.field !== undefined && isSortable(set, cursor.field))
     query.$orderby = [cursor.field, ...key].map((path) => path.join("/")).join(",");
   if (set.capabilities.isCountable && set.kind === "set") {
