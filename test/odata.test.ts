@@ -340,6 +340,12 @@ describe("errors of OData services", () => {
     });
   });
 
+  it("for metadata that is not there, also at a host's root", async () => {
+    const url = await serve((_request, response) => response.writeHead(404).end("{}"));
+    for (const ending of ["", "/odata", "/v1/odata"])
+      expect(await failure(allRecords(openOData(url + ending), "huts"))).toMatchObject({ code: "NOT_FOUND" });
+  });
+
   it("for metadata that may not be seen", async () => {
     const url = await serve((_request, response) => response.writeHead(403).end("{}"));
     expect(await failure(allRecords(openOData(`${url}/odata`), "huts"))).toMatchObject({ code: "FORBIDDEN" });

@@ -102,7 +102,7 @@ export class ODataService {
       const mayBeAbove =
         isBridgeError(error) &&
         ["NOT_FOUND", "METADATA_UNREADABLE", "REQUEST_REFUSED", "BODY_HTML"].includes(error.code) &&
-        new URL(above).pathname.length > 1;
+        new URL(given).pathname.split("/").length > 2;
       if (!mayBeAbove) throw error;
       const model = await this.metadataAt(above).catch(() => undefined);
       const name = given.slice(above.length + 1);
@@ -119,7 +119,7 @@ export class ODataService {
 
   private async metadataAt(root: string): Promise<Model> {
     const template = { get: "/$metadata", query: {}, headers: {}, safe_to_retry: false };
-    const accept = { accept: "application/xml, application/json;q=0.5", ...this.headers };
+    const accept = { ...this.headers, accept: "application/xml, application/json;q=0.5" };
     const request = planRequest(root, template, accept, {});
     const where = { account: this.account.name };
     const fails = compileFailRules(this.connector.api.rules);

@@ -153,8 +153,8 @@ function columnsOf(
 }
 
 /**
- * Exactly the properties that become columns; nothing, where others are wanted as well (open types, derived types) or the
- * list is too long. Before 4.0, what is expanded must be selected, too (OData 2.0 URI Conventions, section 4.8).
+ * Exactly the properties that become columns; nothing, where others are wanted as well (open types, derived types) or
+ * the list is too long. Before 4.0, what is expanded must be selected, too (OData 2.0 URI Conventions, section 4.8).
  */
 function selectOf(
   { model, version }: ODataRoot,
