@@ -41,6 +41,38 @@ describe("a cursor", () => {
     expect(await ids()).toEqual([1, 2]);
   });
 
+  it("goes no further than the begin of a pass whose records come in no order", async () => {
+    // the first of two pages has been read when a record on it changes; later, one on the second does
+    const minutes = (n: number) => new Date(START + n * 60_000).toISOString();
+    const read = async (order: "byId" | "byTime") => {
+      const items = [1, 2, 3, 4].map((id) => ({ id, at: minutes(-100 + id) }));
+      let turn = 0;
+      const { run } = carried(
+        {
+          get: "/s",
+          key: "id",
+          pages: { number: 1, query: "page" },
+          cursor: { field: "at", query: "since", overlap: "PT0S" },
+          rules: [{ when: "status == 503", means: "retry" }],
+        },
+        ({ query }) => {
+          const page = Number(query.get("page"));
+          // the clock goes on while a response is waited for: the API asks for patience
+          if (page === 2 && turn++ === 0) {
+            items[0] = { id: 1, at: minutes(1) };
+            return { status: 503, headers: { "retry-after": "540" } };
+          }
+          if (page === 2) items[2] = { id: 3, at: minutes(9) };
+          const sorted = order === "byId" ? items : [...items].sort((a, b) => a.at.localeCompare(b.at));
+          return { body: sorted.slice((page - 1) * 2, page * 2) };
+        },
+      );
+      return (await run()).stream.cursor;
+    };
+    expect(await read("byId")).toBe(minutes(0));
+    expect(await read("byTime")).toBe(minutes(9));
+  });
+
   it("by an address that the API gives follows it, and pages within it", async () => {
     const { run } = carried(
       {

@@ -8,6 +8,7 @@ import type { Connector } from "../core/define/connector-schema.js";
 import { BridgeError } from "../core/errors.js";
 import type { Redactor } from "../core/redact.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
+import type { ApiClock } from "../core/track/cursor.js";
 import type { Tally } from "../http/exchange.js";
 import type { PaceGate } from "../http/pace-gate.js";
 import type { HttpResponse } from "../http/send.js";
@@ -78,8 +79,8 @@ export interface ApiInside {
   streamNames(): Promise<readonly string[]>;
   /** A stream as one run asks it: its parts, and the pages of each. */
   openStream(stream: string, options: AskOptions): Promise<StreamAsk>;
-  /** Now, as the slower of our clock and the API's shows it; ms since 1970. */
-  cautiousNow(): number;
+  /** The slower of our clock and the API's. */
+  apiClock(): ApiClock;
   /** Begins a run: its retry budget is whole. */
   beginRun(): void;
   /** Connects to the base address and asks for its root, unsigned; any response will do. Rejects when none came. */

@@ -248,7 +248,7 @@ class Carrier {
       progress.beginAnew();
       moved = await this.readPages(progress, window);
     }
-    await this.inTurn(async () => progress.tookAll(window, api.cautiousNow(), moved));
+    await this.inTurn(async () => progress.tookAll(window, api.apiClock().nowMs, moved));
   }
 
   /** Whether records moved between the pages. */
@@ -360,7 +360,7 @@ class Carrier {
       load: this.load,
       inTurn: (work) => this.inTurn(work),
       take: (finished) => {
-        const cursors = write.keepsCursor ? this.pass?.takeCursors(api.cautiousNow(), finished) : undefined;
+        const cursors = write.keepsCursor ? this.pass?.takeCursors(api.apiClock(), finished) : undefined;
         described = this.pass?.describeCursor();
         return { cursors: cursors ?? NO_CURSORS, spent: takeSpent(api) };
       },

@@ -126,7 +126,10 @@ export function connectWith<C extends Connector>(
     odata: service,
     streamNames: async () => service?.names() ?? Object.keys(connector.streams),
     openStream: async (name, askOptions) => new StreamAsk(shared, await stream(name), askOptions),
-    cautiousNow: () => clock.now() - exchange.behindMs(),
+    apiClock: () => {
+      const behindMs = exchange.behindMs();
+      return { nowMs: clock.now() - behindMs, behindMs };
+    },
     beginRun: () => exchange.beginRun(),
     reach: (signal) => {
       const { origin } = new URL(account.baseUrl);

@@ -3,7 +3,7 @@
 import pLimit from "p-limit";
 import type { Part } from "../core/ask/parts.js";
 import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
-import { POSITION_LIFE_MS, type SavedCursor } from "../core/track/cursor.js";
+import { type ApiClock, POSITION_LIFE_MS, type SavedCursor } from "../core/track/cursor.js";
 import { describeCursors, PartProgress, type ProgressRule } from "../core/track/part-progress.js";
 import type { Window } from "../core/track/windows.js";
 
@@ -112,12 +112,12 @@ export class PartPass {
   }
 
   /** The cursors that have moved since the last checkpoint. */
-  takeCursors(apiNowMs: number, finished: boolean): Map<string, SavedCursor> {
+  takeCursors(apiClock: ApiClock, finished: boolean): Map<string, SavedCursor> {
     const moved = new Map<string, SavedCursor>();
     for (const { progress } of this.tasks) {
       if (!progress.changed) continue;
       progress.changed = false;
-      moved.set(progress.part.key, progress.cursorAt(apiNowMs));
+      moved.set(progress.part.key, progress.cursorAt(apiClock));
     }
     for (const [part, cursor] of moved) this.cursors.set(part, cursor);
     if (this.openSinceMs !== undefined) moved.set("", finished ? {} : { openSinceMs: this.openSinceMs });

@@ -16,6 +16,7 @@ import { compareCursors, cursorValue, sendValue, withOverlap } from "./cursor-va
 const spanOfRecords = (records: readonly unknown[]) => spanOf(records, ["at"], "instant");
 const T2: PagePosition = { at: "token", token: "t2" };
 const NOW = Date.UTC(2026, 10, 1);
+const CLOCK = { nowMs: NOW, behindMs: 0 };
 const rule = (options: Partial<CursorRule> = {}): CursorRule => ({
   kind: "field",
   field: ["at"],
@@ -83,13 +84,22 @@ function pass(
     span = joinSpans(span, spanOfRecords(page.records));
     token = page.nextToken;
     if (token === undefined)
-      return { saved: nextCursor(cursor, saved, start, { span, next: undefined }, NOW), ended: true };
+      return {
+        saved: nextCursor(cursor, saved, start, { span, isOnePage: true, next: undefined }, CLOCK),
+        ended: true,
+      };
   }
   return {
     saved:
       pages === 0
         ? saved
-        : nextCursor(cursor, saved, start, { span, next: { at: "token", token: token! } }, NOW),
+        : nextCursor(
+            cursor,
+            saved,
+            start,
+            { span, isOnePage: false, next: { at: "token", token: token! } },
+            CLOCK,
+          ),
     ended: false,
   };
 }
@@ -125,7 +135,13 @@ describe("a pass that is broken off again and again", () => {
   it("does not trust an order that the API breaks: the value stays where the pass began", () => {
     const span = spanOfRecords([{ at: "2026-01-02T00:00:00Z" }, { at: "2026-01-01T00:00:00Z" }]);
     const saved = { value: "2025-12-01T00:00:00Z" };
-    const next = nextCursor(rule(), saved, startOfCursor(rule(), saved, NOW), { span, next: T2 }, NOW);
+    const next = nextCursor(
+      rule(),
+      saved,
+      startOfCursor(rule(), saved, NOW),
+      { span, isOnePage: false, next: T2 },
+      CLOCK,
+    );
     expect(next).toMatchObject({ value: saved.value, resume: { position: T2 } });
   });
 });
@@ -172,8 +188,8 @@ describe("where a pass begins", () => {
       rule(),
       undefined,
       startOfCursor(rule(), undefined, NOW),
-      { span, next: undefined },
-      NOW,
+      { span, isOnePage: true, next: undefined },
+      CLOCK,
     );
     expect(next).toEqual({ value: "2026-11-01T00:00:00Z", kind: "instant" });
   });
@@ -187,7 +203,13 @@ describe("where a pass begins", () => {
     const field = new CursorField({ ...rule(options), field: ["at"] }, NOW);
     const span = field.span([{ at: past }, { at: future }]);
     const start = startOfCursor(rule(options), undefined, NOW);
-    const next = nextCursor(rule(options), undefined, start, { span, next: undefined }, NOW);
+    const next = nextCursor(
+      rule(options),
+      undefined,
+      start,
+      { span, isOnePage: true, next: undefined },
+      CLOCK,
+    );
     expect(next).toEqual({ value, kind: "number" });
   });
 

@@ -4,7 +4,7 @@
  * While a stream is read, each page gives a span (what its records say of the cursor's field); spans join in
  * reading order. At a checkpoint the joined span and the last cursor make the next one:
  *
- *   - all pages read: the greatest value seen;
+ *   - all pages read: the greatest value seen; where they came in no order, none after the pass began;
  *   - in the middle, `order: ascending`: the greatest value that is certainly complete. Records that share the
  *     greatest value may go on behind the page border, so it is the value before it;
  *   - in the middle, any other order: the old value, and the position of the next page, to go on there soon.
@@ -254,9 +254,19 @@ export function comparableSince(
   );
 }
 
+/** The API's clock as its responses show it, where it is behind ours; else ours. */
+export interface ApiClock {
+  /** ms since 1970 */
+  readonly nowMs: number;
+  /** how far it is behind ours, ms */
+  readonly behindMs: number;
+}
+
 /** How far a pass has come when a checkpoint is made. */
 export interface PassState {
   readonly span: CursorSpan;
+  /** all came in one page: nothing can have changed behind it */
+  readonly isOnePage: boolean;
   /** the next page; undefined when the pass is at its end */
   readonly next: PagePosition | undefined;
   /** what the last page gave for the next run's changes */
@@ -268,19 +278,22 @@ export function nextCursor(
   rule: CursorRule,
   saved: SavedCursor | undefined,
   start: CursorStart,
-  { span, next, delta }: PassState,
-  nowMs: number,
+  { span, isOnePage, next, delta }: PassState,
+  { nowMs, behindMs }: ApiClock,
 ): SavedCursor {
+  const beganMs = Math.min(start.beganMs - behindMs, nowMs);
   if (next === undefined && rule.kind === "delta") return { value: delta ?? saved?.value };
-  if (next === undefined && rule.kind === "last_run")
-    return { value: formatInstant(Math.min(start.beganMs, nowMs) * 1000) };
+  if (next === undefined && rule.kind === "last_run") return { value: formatInstant(beganMs * 1000) };
+  // out of order, a record may have changed behind the page that held it, before another one that came later
+  const inOrder = start.position === undefined && (span.ascending || span.descending);
+  const mostMs = isOnePage || inOrder ? nowMs : beganMs;
   const kind = span.max?.kind ?? saved?.kind;
   const old =
     saved?.value === undefined || rule.kind !== "field"
       ? undefined
       : savedValue(saved.value, saved.kind ?? kind);
   const reached = (value: CursorValue | undefined): SavedCursor => {
-    const certain = notAfter(greater(old, value), rule, span, nowMs);
+    const certain = notAfter(greater(old, value), rule, span, mostMs);
     return { value: certain?.raw, kind: certain?.kind ?? kind };
   };
   if (next === undefined) return reached(span.max);
@@ -293,20 +306,20 @@ export function nextCursor(
   };
 }
 
-/** A record from the future must not carry the cursor past records that are yet to come. */
+/** A record from later than `mostMs` must not carry the cursor past records that are yet to come. */
 function notAfter(
   value: CursorValue | undefined,
   rule: CursorRule,
   { first, below }: CursorSpan,
-  nowMs: number,
+  mostMs: number,
 ): CursorValue | undefined {
-  if (value?.kind === "instant" && value.micros > nowMs * 1000)
-    return { ...value, micros: nowMs * 1000, finer: "", raw: instantLike(nowMs * 1000, value.raw) };
+  if (value?.kind === "instant" && value.micros > mostMs * 1000)
+    return { ...value, micros: mostMs * 1000, finer: "", raw: instantLike(mostMs * 1000, value.raw) };
   if (value?.kind !== "number") return value;
   // numbers that are not said to tell times do so where others of them lie in the past
   const past = [below, first].find((each) => each !== undefined && each.raw !== value.raw);
-  const unit = declaredUnit(rule) ?? (past?.kind === "number" ? epochUnit(past.near, nowMs) : undefined);
-  if (unit === undefined || epochMicros(value.near, unit) <= nowMs * 1000) return value;
-  const raw = String(Math.floor((nowMs * 1000) / epochMicros(1, unit)));
+  const unit = declaredUnit(rule) ?? (past?.kind === "number" ? epochUnit(past.near, mostMs) : undefined);
+  if (unit === undefined || epochMicros(value.near, unit) <= mostMs * 1000) return value;
+  const raw = String(Math.floor((mostMs * 1000) / epochMicros(1, unit)));
   return { kind: "number", near: Number(raw), raw };
 }

@@ -7,6 +7,7 @@ import type { PagePosition, Sequel } from "../ask/page-position.js";
 import type { Part } from "../ask/parts.js";
 import type { WindowsDefinition } from "../define/parts-schema.js";
 import {
+  type ApiClock,
   type CursorRule,
   type CursorSpan,
   type CursorStart,
@@ -45,6 +46,8 @@ export class PartProgress {
   private delta: string | undefined;
   private moved = false;
   private short = false;
+  /** pages that are in; one that is resumed has had some before */
+  private pages = 0;
   private ended = false;
   private covered: NonNullable<SavedCursor["covered"]>;
 
@@ -75,6 +78,7 @@ export class PartProgress {
   /** The rows of a page are in. True when a list that comes newest first has reached what is known. */
   tookPage(page: PageProgress): boolean {
     this.changed = true;
+    if (page.next.at !== "within") this.pages++;
     if (page.span !== undefined) this.span = joinSpans(this.span, page.span);
     this.next = page.next.at === "end" || page.next.at === "within" ? undefined : page.next;
     this.delta = page.delta ?? this.delta;
@@ -112,22 +116,19 @@ export class PartProgress {
     this.start = this.firstStart();
     this.span = this.start.span;
     this.next = undefined;
+    this.pages = 0;
   }
 
   /** The cursor to commit now. */
-  cursorAt(apiNowMs: number): SavedCursor {
+  cursorAt(apiClock: ApiClock): SavedCursor {
     const { rule, saved, start, span, next, delta } = this;
     if (rule.windows !== undefined) return { covered: this.covered };
     if (rule.cursor === undefined) return this.ended ? { doneAtMs: this.nowMs } : {};
     if (this.short || (this.ended && this.moved)) return { value: saved?.value, kind: saved?.kind };
     if (!this.ended && next === undefined) return saved ?? {};
-    return nextCursor(
-      rule.cursor,
-      saved,
-      start,
-      { span, next: this.ended ? undefined : next, delta },
-      apiNowMs,
-    );
+    const isOnePage = this.pages <= 1 && start.position === undefined;
+    const state = { span, isOnePage, next: this.ended ? undefined : next, delta };
+    return nextCursor(rule.cursor, saved, start, state, apiClock);
   }
 }
 
