@@ -60,6 +60,47 @@ describe("collections that are expanded", () => {
     expect(log[1]).toContain("$select=Id,Title,Beds&");
   });
 
+  it("have columns of their own types, before the first row, as deep as they are nested", async () => {
+    const inner = `<EntityType Name="Hut"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/>
+        <NavigationProperty Name="Beds" Type="Collection(N.Bed)"/><NavigationProperty Name="Keeper" Type="N.Person"/></EntityType>
+      <EntityType Name="Bed"><Key><PropertyRef Name="No"/></Key><Property Name="No" Type="Edm.Int64"/>
+        <Property Name="Price" Type="Edm.Decimal" Precision="9" Scale="2"/><Property Name="Note" Type="Edm.String"/>
+        <NavigationProperty Name="Guest" Type="N.Person"/></EntityType>
+      <EntityType Name="Person"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int64"/>
+        <Property Name="Born" Type="Edm.Date"/></EntityType>`;
+    const { url } = await fixedService(schemaOf(inner, HUTS), { "/Huts": { value: [] } });
+    const $expand = "Beds($select=No,Price;$filter=Note ne 'a;b,c)';$expand=Guest),Keeper";
+    const path = `${temporaryFolder()}/typed.duckdb`;
+    const expanded = { huts: { set: "Huts", query: { $expand } } };
+    await (await bridgeInto(path, openOData(url, { streams: expanded }))).run();
+    const columns = await queryFile(
+      path,
+      `SELECT table_name || '.' || column_name || ' ' || data_type AS c FROM information_schema.columns
+       WHERE table_schema = 'main' AND column_name NOT LIKE 'eb_%' ORDER BY table_name, ordinal_position`,
+    );
+    expect(columns.map(({ c }) => c)).toEqual([
+      "huts.id BIGINT",
+      "huts.keeper_id BIGINT",
+      "huts.keeper_born DATE",
+      "huts_beds.huts_id BIGINT",
+      "huts_beds.no BIGINT",
+      "huts_beds.price DECIMAL(9,2)",
+      "huts_beds.guest_id BIGINT",
+      "huts_beds.guest_born DATE",
+    ]);
+    const slip = (stream: object) =>
+      failure(allRecords(openOData(url, { streams: { s: { set: "Huts", ...stream } } }), "s"));
+    expect(await slip({ query: { $expand: "Bed" } })).toMatchObject({
+      code: "CONFIG_UNKNOWN_NAME",
+      message: "$expand names Bed, and nothing leads there.",
+      hint: expect.stringContaining("Beds"),
+    });
+    expect(await slip({ columns: { Ide: { skip: true } } })).toMatchObject({
+      message: "columns names Ide, which is no property of the set.",
+      hint: expect.stringContaining("Id"),
+    });
+  });
+
   it("whose rest leads in a circle end with words", async () => {
     const { url } = await fixedService(schemaOf(HUT, HUTS), {
       "/Huts": { value: [{ Id: 1, Beds: [], "Beds@odata.nextLink": "Huts(1)/Beds?$skip=2" }] },

@@ -7,9 +7,9 @@ import type { Connector, StreamDefinition } from "../define/connector-schema.js"
 import { BridgeError } from "../errors.js";
 import { fillText, type TemplateValues } from "../language/template.js";
 import { isRemoved, type KeyPart, withKeys } from "../odata/changes.js";
-import { columnRuleOf, type Leaf, leavesOf } from "../odata/edm-type.js";
+import type { Leaf } from "../odata/edm-type.js";
 import { isOld, literalOf } from "../odata/literal.js";
-import { type EntitySet, keyOf, lineage, type Model, type ODataVersion } from "../odata/model.js";
+import { type EntitySet, keyOf, type Model, type ODataVersion } from "../odata/model.js";
 import {
   COUNT,
   checkLateError,
@@ -19,10 +19,10 @@ import {
   modernBody,
   NEXT_LINK,
 } from "../odata/payload.js";
-import { formatPath } from "../shape/naming.js";
-import type { ColumnRule } from "../shape/table-shape.js";
+import { parsePath } from "../shape/naming.js";
 import type { CursorRule } from "../track/cursor.js";
 import { type CompiledStream, compileStream } from "./compile-stream.js";
+import { odataColumns, selectOf } from "./odata-columns.js";
 
 /** A service, as far as its streams need it. */
 export interface ODataRoot {
@@ -31,9 +31,6 @@ export interface ODataRoot {
   /** its address, without a slash at the end */
   readonly url: string;
 }
-
-/** A longer list of properties is left out: all of them come then. Bytes; addresses of 2,000 go everywhere. */
-const LONGEST_SELECT = 1500;
 
 /** The positions are the API's own: an address in each page, and how many there are in all. */
 const PAGES = pagesSchema.parse({ link: "$.nextLink", total: "$.count" });
@@ -50,10 +47,8 @@ export function compileODataStream(
   root: ODataRoot,
 ): CompiledStream {
   const { model, version } = root;
-  // the set may hold entities of types that are derived from its own
-  const types = [set.type, ...derivedFrom(model, set.type)];
-  const leaves = allLeaves(model, types);
-  const columns = columnsOf(model, types, leaves, definition);
+  const columns = odataColumns(root, set.type, definition, name);
+  const { leaves } = columns;
   const path = `/${set.name}${set.kind === "function" && !isOld(version) ? "()" : ""}`;
   const base = compileStream(connector, name, { ...definition, get: path });
   const declaredKey =
@@ -65,7 +60,7 @@ export function compileODataStream(
     type: leaves.find((leaf) => leaf.path.join("/") === steps.join("/"))?.property.type.name ?? "Edm.String",
   }));
   const query = {
-    ...selectOf(root, types, leaves, columns, textOf(definition.query.$expand)),
+    ...selectOf(root, columns),
     ...(set.kind === "singleton" ? {} : orderAndCount(set, declaredKey, cursor, version)),
     ...definition.query,
   };
@@ -73,14 +68,14 @@ export function compileODataStream(
   const own =
     definition.pages === undefined ? { link: NEXT_LINK, total: COUNT } : base.request.pages.envelope;
   const instants = new Set(
-    leaves.flatMap(({ path: steps, property }) =>
-      property.type.name === "Edm.DateTimeOffset" ? [steps.at(-1)!] : [],
+    [...columns.rules].flatMap(([at, { type }]) =>
+      type?.kind === "timestamp" ? (parsePath(at)?.slice(-1) ?? []) : [],
     ),
   );
   return {
     ...base,
     key: declaredKey,
-    columns: new Map([...columns, ...base.columns]),
+    columns: new Map([...columns.rules, ...base.columns]),
     cursor,
     oldLeftOut: false,
     isControl,
@@ -116,60 +111,6 @@ function doubled(values: TemplateValues): TemplateValues {
 
 function textOf(value: unknown): string | undefined {
   return typeof value === "string" && value !== "" ? value : undefined;
-}
-
-/** The properties of all the types, each once. */
-function allLeaves(model: Model, types: readonly string[]): Leaf[] {
-  const leaves = new Map<string, Leaf>();
-  for (const each of types)
-    for (const leaf of leavesOf(model, each)) {
-      const at = formatPath(leaf.path);
-      if (!leaves.has(at)) leaves.set(at, leaf);
-    }
-  return [...leaves.values()];
-}
-
-function derivedFrom(model: Model, type: string): string[] {
-  return [...model.types.keys()].filter(
-    (each) => each !== type && lineage(model, each).some(({ name }) => name === type),
-  );
-}
-
-function columnsOf(
-  model: Model,
-  types: readonly string[],
-  leaves: readonly Leaf[],
-  { columns, query }: StreamDefinition,
-): Map<string, ColumnRule> {
-  const rules = new Map<string, ColumnRule>();
-  for (const { path, property } of leaves) rules.set(formatPath(path), columnRuleOf(property));
-  const expanded = textOf(query.$expand) ?? "";
-  // links that are not followed say where entities are, and hold none
-  for (const { navigations } of types.flatMap((each) => lineage(model, each)))
-    for (const { name } of navigations)
-      if (!new RegExp(`(^|[,(;/ ])${name}\\b`).test(expanded)) rules.set(formatPath([name]), { skip: true });
-  for (const [path, rule] of Object.entries(columns)) if (rule.skip === true) rules.set(path, { skip: true });
-  return rules;
-}
-
-/**
- * Exactly the properties that become columns; nothing, where others are wanted as well (open types, derived types) or
- * the list is too long. Before 4.0, what is expanded must be selected, too (OData 2.0 URI Conventions, section 4.8).
- */
-function selectOf(
-  { model, version }: ODataRoot,
-  types: readonly string[],
-  leaves: readonly Leaf[],
-  columns: ReadonlyMap<string, ColumnRule>,
-  expand: string | undefined,
-): Record<string, string> {
-  const isOpen = types.some((each) => lineage(model, each).some((type) => type.isOpen));
-  const isSkipped = (path: readonly string[]) => columns.get(formatPath(path))?.skip === true;
-  const wanted = leaves.filter(({ path }) => !isSkipped(path)).map(({ path }) => path[0]!);
-  const expanded = isOld(version) && expand !== undefined ? expand.split(",").map((each) => each.trim()) : [];
-  const select = [...new Set([...wanted, ...expanded])].join(",");
-  const isWhole = isOpen || types.length > 1 || select.length > LONGEST_SELECT || select === "";
-  return isWhole ? {} : { $select: select };
 }
 
 function orderAndCount(
