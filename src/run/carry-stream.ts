@@ -203,7 +203,7 @@ class Carrier {
 
   private async readAll(cursors: ReadonlyMap<string, SavedCursor>): Promise<void> {
     const { startedAtMs, onEvent, stream, write, api } = this.options;
-    const parts = await this.ask.parts();
+    const parts = await this.ask.parts([...cursors.keys()]);
     const field = this.ask.cursorField;
     if (field !== undefined) field.kind = [...cursors.values()].find(({ kind }) => kind !== undefined)?.kind;
     const rule = { cursor: this.stream.cursor, field, windows: this.stream.definition.windows };

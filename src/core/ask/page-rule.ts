@@ -41,6 +41,8 @@ export interface PageRule {
   /** the names that templates may use for the position */
   readonly names: readonly string[];
   first(): PagePosition;
+  /** a page's total counts what is left from it on: the first one's counts all */
+  readonly countsRest?: boolean | undefined;
   /** values for templates, and parameters of the query */
   values(position: PagePosition): TemplateValues;
   parameters(position: PagePosition): Parameters;
@@ -135,8 +137,9 @@ function nextPage(
   const following = followingPosition(pages, position, page, progress, where);
   if (following === undefined || apiSaysEnd(pages, position, page, progress)) return { at: "end" };
   if (isAllIn(pages, position, page, progress)) {
+    // a total that has been reached may be wrong
     const isFull = page.received > 0 && page.received >= (position.size ?? progress.fullPage);
-    return isFull && pages.total !== undefined ? { at: "end", unless: following } : { at: "end" };
+    return isFull && page.envelope.total !== undefined ? { at: "end", unless: following } : { at: "end" };
   }
   const cut = pages.max_pages !== undefined && progress.pages >= pages.max_pages;
   return cut ? { at: "end", cut: true } : following;

@@ -20,6 +20,11 @@ export function partOf(values: Readonly<Record<string, Scalar>>): Part {
   return { key, values };
 }
 
+/** What a part of a key's ranges calls its bounds: the first belongs to it, the other does not; one may be missing. */
+export function rangeNames(name: string): { readonly from: string; readonly to: string } {
+  return { from: `${name}_from`, to: `${name}_to` };
+}
+
 /**
  * Values of a fan-out as they came: empty ones and repetitions are left out.
  * @throws BridgeError PART_INVALID for a value that no address can hold

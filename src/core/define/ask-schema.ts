@@ -125,6 +125,10 @@ export const pagesSchema = z
     number: z.int().optional().describe("Pages have numbers: that of the first"),
     offset: z.int().optional().describe("Pages begin at an offset: that of the first"),
     after: fieldPath.optional().describe("Pages begin after the last record's field (keyset)"),
+    keyset: z
+      .literal(true)
+      .optional()
+      .describe("Pages of an entity set begin after the last entity's key, by a filter; size.query is $top"),
     query: z
       .string()
       .optional()
@@ -157,11 +161,14 @@ export const pagesSchema = z
     max_pages: z.int().min(1).optional().describe("Pages that the API gives at most, however many there are"),
   })
   .superRefine((pages, context) => {
-    const kinds = (["token", "link", "number", "offset", "after"] as const).filter(
+    const kinds = (["token", "link", "number", "offset", "after", "keyset"] as const).filter(
       (kind) => pages[kind] !== undefined,
     );
     if (kinds.length !== 1)
-      context.addIssue({ code: "custom", message: "must hold one of token, link, number, offset or after" });
+      context.addIssue({
+        code: "custom",
+        message: "must hold one of token, link, number, offset, after or keyset",
+      });
     const { overlap, size } = pages;
     if (overlap !== undefined && pages.offset === undefined)
       context.addIssue({ code: "custom", message: "is for pages by offset", path: ["overlap"] });
@@ -172,7 +179,7 @@ export const pagesSchema = z
         path: ["overlap"],
       });
   })
-  .meta(all(exactlyOne("token", "link", "number", "offset", "after"), needs("overlap", "offset")))
+  .meta(all(exactlyOne("token", "link", "number", "offset", "after", "keyset"), needs("overlap", "offset")))
   .describe("How to get the next page")
   .meta({ id: "Pages" });
 

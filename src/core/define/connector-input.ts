@@ -602,6 +602,10 @@ export interface Stream {
               /** Its records' field */
               field: string;
             }
+          | {
+              /** How many; they are found once, and hold about as many each */
+              ranges: number;
+            }
           | ValuesRequest;
       }
     | undefined;
@@ -674,6 +678,8 @@ export interface Pages {
   offset?: number | undefined;
   /** Pages begin after the last record's field (keyset) */
   after?: string | undefined;
+  /** Pages of an entity set begin after the last entity's key, by a filter; size.query is $top */
+  keyset?: true | undefined;
   /** Parameter that takes token, number, offset or key; or write {token} … elsewhere */
   query?: string | undefined;
   /** How many records a page is to hold */

@@ -235,6 +235,12 @@ export const streamSchema = z
         message: "needs a key: records that come again are known by it",
         path: ["pages", "overlap"],
       });
+    const isForSets = "is for entity sets: write set instead of get";
+    if (stream.pages?.keyset !== undefined && stream.set === undefined)
+      context.addIssue({ code: "custom", message: isForSets, path: ["pages", "keyset"] });
+    for (const [name, source] of Object.entries(stream.each ?? {}))
+      if (!Array.isArray(source) && "ranges" in source && stream.set === undefined)
+        context.addIssue({ code: "custom", message: isForSets, path: ["each", name, "ranges"] });
     if (stream.report !== undefined && stream.pages !== undefined)
       context.addIssue({
         code: "custom",
@@ -253,6 +259,27 @@ export const streamSchema = z
           allOf: [
             { properties: { pages: { type: "object", ...has("overlap") } }, required: ["pages"] },
             { not: has("key") },
+          ],
+        },
+      },
+      {
+        not: {
+          allOf: [
+            { not: has("set") },
+            {
+              anyOf: [
+                { properties: { pages: { type: "object", ...has("keyset") } }, required: ["pages"] },
+                {
+                  properties: {
+                    each: {
+                      type: "object",
+                      not: { additionalProperties: { not: { type: "object", ...has("ranges") } } },
+                    },
+                  },
+                  required: ["each"],
+                },
+              ],
+            },
           ],
         },
       },

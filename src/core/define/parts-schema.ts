@@ -54,6 +54,15 @@ export const eachSchema = z
           field: fieldPath.describe("Its records' field"),
         })
         .describe("A field of another stream's records"),
+      z
+        .strictObject({
+          ranges: z
+            .int()
+            .min(2)
+            .max(1000)
+            .describe("How many; they are found once, and hold about as many each"),
+        })
+        .describe("Ranges of an entity set's key, read side by side"),
       valuesRequest,
     ]),
   )

@@ -1,13 +1,16 @@
 /** Streams of an OData service: what its metadata says, as the requests, columns and cursor that every stream has. */
 
-import { compilePages } from "../ask/page-rule.js";
+import { compilePages, type PageRule } from "../ask/page-rule.js";
+import { rangeNames } from "../ask/parts.js";
 import type { Decoder } from "../decode/choose-decoder.js";
-import { pagesSchema } from "../define/ask-schema.js";
+import { type PagesDefinition, pagesSchema } from "../define/ask-schema.js";
 import type { Connector, StreamDefinition } from "../define/connector-schema.js";
 import { BridgeError } from "../errors.js";
 import { fillText, type TemplateValues } from "../language/template.js";
 import { isRemoved, type KeyPart, withKeys } from "../odata/changes.js";
 import type { Leaf } from "../odata/edm-type.js";
+import { allOf, inRange } from "../odata/filter.js";
+import { keysetPages } from "../odata/keyset.js";
 import { isOld, literalOf } from "../odata/literal.js";
 import { type EntitySet, keyOf, type Model, type ODataVersion } from "../odata/model.js";
 import {
@@ -21,7 +24,7 @@ import {
 } from "../odata/payload.js";
 import { parsePath } from "../shape/naming.js";
 import type { CursorRule } from "../track/cursor.js";
-import { type CompiledStream, compileStream } from "./compile-stream.js";
+import { type CompiledRequest, type CompiledStream, compileStream } from "./compile-stream.js";
 import { odataColumns, selectOf } from "./odata-columns.js";
 
 /** A service, as far as its streams need it. */
@@ -53,8 +56,8 @@ export function compileODataStream(
   const base = compileStream(connector, name, { ...definition, get: path });
   const declaredKey =
     definition.key === undefined ? keyOf(model, set.type).map((each) => each.split("/")) : base.key;
-  const ownFilter = textOf(definition.query.$filter);
-  const cursor = base.cursor && cursorOf(base.cursor, leaves, set, ownFilter, root, name);
+  const isKeyset = definition.pages?.keyset === true;
+  const cursor = base.cursor && cursorOf(base.cursor, leaves, set, root, name, isKeyset);
   const keyParts = declaredKey.map((steps) => ({
     name: steps.join("/"),
     type: leaves.find((leaf) => leaf.path.join("/") === steps.join("/"))?.property.type.name ?? "Edm.String",
@@ -63,10 +66,11 @@ export function compileODataStream(
     ...selectOf(root, columns),
     ...(set.kind === "singleton" ? {} : orderAndCount(set, declaredKey, cursor, version)),
     ...definition.query,
+    ...(isKeyset ? { $orderby: keyParts.map((part) => part.name).join(",") } : {}),
   };
-  const pages = definition.pages === undefined ? compilePages(PAGES) : base.request.pages;
+  const pages = pagesOf(definition.pages, keyParts, version, name);
   const own =
-    definition.pages === undefined ? { link: NEXT_LINK, total: COUNT } : base.request.pages.envelope;
+    definition.pages === undefined ? { link: NEXT_LINK, total: COUNT } : { total: COUNT, ...pages.envelope };
   const instants = new Set(
     [...columns.rules].flatMap(([at, { type }]) =>
       type?.kind === "timestamp" ? (parsePath(at)?.slice(-1) ?? []) : [],
@@ -80,11 +84,13 @@ export function compileODataStream(
     oldLeftOut: false,
     isControl,
     isRemoval: (record) => isRemoved(record) || base.isRemoval?.(record) === true,
+    set: { version, key: keyParts },
     expand: base.expand && { ...base.expand, base: root.url, addressValues: doubled },
     request: {
       ...base.request,
       base: root.url,
       addressValues: doubled,
+      joinParameters: joinerOf(definition, keyParts, version),
       template: {
         ...base.request.template,
         query,
@@ -98,6 +104,41 @@ export function compileODataStream(
         envelope: { ...own, delta: DELTA_LINK },
       },
     },
+  };
+}
+
+/** @throws BridgeError CONFIG_INVALID for pages by a key that the set has not */
+function pagesOf(
+  pages: PagesDefinition | undefined,
+  key: readonly KeyPart[],
+  version: ODataVersion,
+  stream: string,
+): PageRule {
+  if (pages?.keyset !== true) return compilePages(pages ?? PAGES);
+  if (key.length > 0) return keysetPages(pages, key, version);
+  throw new BridgeError("CONFIG_INVALID", "pages.keyset is for sets with a key, and this one has none.", {
+    where: { stream },
+  });
+}
+
+/** The filters of the stream, the cursor, the range and the place make one. */
+function joinerOf(
+  { query, each = {} }: StreamDefinition,
+  [first]: readonly KeyPart[],
+  version: ODataVersion,
+): NonNullable<CompiledRequest["joinParameters"]> {
+  const own = textOf(query.$filter);
+  const ranges = Object.entries(each).flatMap(([name, source]) =>
+    !Array.isArray(source) && "ranges" in source ? [rangeNames(name)] : [],
+  );
+  return (said, values) => {
+    const text = (name: string) => (values[name] === undefined ? undefined : String(values[name]));
+    const filters = [
+      own && fillText(own, doubled(values)),
+      ...ranges.map(({ from, to }) => first && inRange(first, text(from), text(to), version)),
+      ...said.map(({ $filter }) => ($filter === undefined ? undefined : String($filter))),
+    ];
+    return { ...Object.assign({}, ...said), $filter: allOf(filters) };
   };
 }
 
@@ -133,14 +174,14 @@ function isSortable({ capabilities }: EntitySet, field: readonly string[]): bool
   return capabilities.isSortable && !capabilities.unsortable.has(field.join("/"));
 }
 
-/** A cursor by a property: the filter that asks for what is not older, beside the stream's own. */
+/** A cursor by a property: the filter that asks for what is not older. */
 function cursorOf(
   cursor: CursorRule,
   leaves: readonly Leaf[],
   set: EntitySet,
-  ownFilter: string | undefined,
   { version }: ODataRoot,
   stream: string,
+  isKeyset: boolean,
 ): CursorRule {
   const { field } = cursor;
   if (cursor.kind === "delta") return { ...cursor, deltaIsLink: true };
@@ -170,10 +211,8 @@ function cursorOf(
       },
     );
   const type = leaf.property.type.name;
-  const send = (value: string, values: TemplateValues) => {
-    const own = ownFilter === undefined ? "" : `(${fillText(ownFilter, doubled(values))}) and `;
-    return `${own}${name} ge ${literalOf(type, value, version)}`;
-  };
+  const send = (value: string) => `${name} ge ${literalOf(type, value, version)}`;
+  if (isKeyset) return { ...cursor, query: "$filter", send, bounds: "inclusive" };
   const order = cursor.order === "any" && isSortable(set, field) ? "ascending" : cursor.order;
   return { ...cursor, query: "$filter", send, order, bounds: "inclusive" };
 }

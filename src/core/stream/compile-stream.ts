@@ -3,7 +3,7 @@
 import { compileFailRules, type FailRule } from "../ask/fail-rules.js";
 import { compilePages, type PageRule } from "../ask/page-rule.js";
 import type { ReadPlan } from "../ask/read-page.js";
-import type { RequestTemplate } from "../ask/request-plan.js";
+import type { Parameters, RequestTemplate } from "../ask/request-plan.js";
 import { chooseDecoder } from "../decode/choose-decoder.js";
 import type { FailRuleDefinition, PagesDefinition, RequestDefinition } from "../define/ask-schema.js";
 import type { Connector, StreamCode, StreamDefinition } from "../define/connector-schema.js";
@@ -14,6 +14,8 @@ import { type Condition, compileCondition } from "../language/condition.js";
 import { compileJsonPath } from "../language/json-path.js";
 import type { JsonPath } from "../language/plain-path.js";
 import { namesInTemplate, type TemplateValues } from "../language/template.js";
+import type { KeyPart } from "../odata/changes.js";
+import type { ODataVersion } from "../odata/model.js";
 import { parseColumnType } from "../shape/column-type.js";
 import { fieldParts, formatPath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
@@ -29,6 +31,8 @@ export interface CompiledRequest {
   readonly base?: string | undefined;
   /** values as the address takes them; default: as they are */
   readonly addressValues?: ((values: TemplateValues) => TemplateValues) | undefined;
+  /** what cursor, windows and pages put into the query, joined; default: the last one of each name counts */
+  readonly joinParameters?: ((said: readonly Parameters[], values: TemplateValues) => Parameters) | undefined;
 }
 
 /** A request for values: in `field` of each record, where the path leads on behind its last list. */
@@ -45,6 +49,12 @@ export interface CompiledReport {
   readonly poll: CompiledRequest;
 }
 
+/** What can be asked of an entity set beside its pages. */
+export interface CompiledSet {
+  readonly version: ODataVersion;
+  readonly key: readonly KeyPart[];
+}
+
 /** A stream ready to be asked: templates, paths, conditions and rules, each compiled once. */
 export interface CompiledStream {
   readonly name: string;
@@ -55,6 +65,8 @@ export interface CompiledStream {
   readonly report: CompiledReport | undefined;
   /** what is asked for the records; for a report, its download */
   readonly request: CompiledRequest;
+  /** where it is an entity set of an OData service */
+  readonly set?: CompiledSet | undefined;
   /** what is asked for each record with expand */
   readonly expand: CompiledRequest | undefined;
   readonly key: readonly (readonly string[])[];

@@ -105,8 +105,8 @@ function pagesText({ pages, set }: StreamDefinition): string {
       ? `by number from ${pages.number}`
       : pages.offset !== undefined
         ? `by offset from ${pages.offset}`
-        : `after the last ${pages.after}`;
-  return `${kind}, as ${pages.query ?? "the request says"}${size}, ${endText(pages)}`;
+        : `after the last ${pages.after ?? "entity's key"}`;
+  return `${kind}, as ${pages.query ?? (pages.keyset ? "$filter" : "the request says")}${size}, ${endText(pages)}`;
 }
 
 function endText(pages: PagesDefinition): string {
@@ -123,6 +123,7 @@ function endText(pages: PagesDefinition): string {
 function eachText(from: EachDefinition[string]): string {
   if (Array.isArray(from)) return `of ${from.length} values`;
   if ("file" in from) return `in the file ${from.file}`;
+  if ("ranges" in from) return `of ${from.ranges} ranges of the key`;
   if ("stream" in from) return `from ${from.field} of the stream ${from.stream}`;
   return `from ${requestText(from)} at ${from.values}`;
 }

@@ -15,7 +15,6 @@ import type { PagePosition } from "../ask/page-position.js";
 import type { InstantFormat } from "../define/parts-schema.js";
 import { BridgeError } from "../errors.js";
 import { isDuration } from "../language/duration.js";
-import type { TemplateValues } from "../language/template.js";
 import { formatInstant } from "../shape/date-time.js";
 import {
   type CursorKind,
@@ -40,8 +39,8 @@ export interface CursorRule {
   readonly query?: string | undefined;
   /** a delta is an address, also one without a host */
   readonly deltaIsLink?: boolean | undefined;
-  /** the query's value, made of the cursor's and of those that templates may use; default: the cursor's as it is */
-  readonly send?: ((value: string, values: TemplateValues) => string) | undefined;
+  /** the query's value, made of the cursor's; default: as it is */
+  readonly send?: ((value: string) => string) | undefined;
   /** where a first run begins: a value of the field, or an ISO 8601 duration before now as `-P90D` */
   readonly start?: string | number | undefined;
   /** asked for again before the cursor: an ISO 8601 duration, or a number for a numeric field */

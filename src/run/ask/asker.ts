@@ -216,12 +216,13 @@ export class Asker {
       position.at === "link"
         ? resolveLink(position.link, pageUrl ?? `${base}/`, account.origins, where)
         : undefined;
+    const said = [parameters, of.pages.parameters(position)];
     const request = planRequest(
       base,
       of.template,
       { ...headers, accept: headers.accept ?? ACCEPT[of.plan.decoder.kind] },
       { ...(of.addressValues?.(values) ?? values), ...of.pages.values(position) },
-      { ...parameters, ...of.pages.parameters(position) },
+      of.joinParameters?.(said, values) ?? Object.assign({}, ...said),
       link,
     );
     if (of === this.stream.request) this.firstAsked ??= `${request.method} ${request.url}`;

@@ -165,7 +165,8 @@ class Series {
     sameResponse: boolean,
     where: Where,
   ): Promise<{ readonly page: AskedPage; readonly next: NextPage } | undefined> {
-    let page = first;
+    const countsRest = this.of.pages.countsRest === true && number > 1;
+    let page = countsRest ? { ...first, envelope: { ...first.envelope, total: undefined } } : first;
     for (let again = sameResponse; ; again = true) {
       try {
         const findings = this.watch.look(page.position, page, where, this.looking);

@@ -10,6 +10,7 @@ import { fieldParts } from "../../core/shape/naming.js";
 import { getByPath } from "../../core/shape/path-get.js";
 import type { CompiledValues } from "../../core/stream/compile-stream.js";
 import type { Asker } from "./asker.js";
+import { keyRanges } from "./key-ranges.js";
 import { pageSeries } from "./page-series.js";
 
 /** Another stream, to be read whole: its parts, and all records of each. */
@@ -37,11 +38,12 @@ export async function fetchLists(asker: Asker): Promise<TemplateValues> {
   return lists;
 }
 
-/** The parts of a stream, in a stable order; a stream without `each` is one part. */
+/** The parts of a stream, in a stable order; a stream without `each` is one part. `known`: keys of earlier parts. */
 export async function fetchParts(
   asker: Asker,
   lists: TemplateValues,
   openParent: OpenParent,
+  known: readonly string[],
 ): Promise<Part[]> {
   const { each } = asker.stream.definition;
   if (each === undefined) return [WHOLE_STREAM];
@@ -51,6 +53,11 @@ export async function fetchParts(
   for (const [name, source] of Object.entries(each)) {
     if (!Array.isArray(source) && "stream" in source) {
       parts = cross(parts, await parentParts(asker, name, source, openParent, atOnce));
+      continue;
+    }
+    if (!Array.isArray(source) && "ranges" in source) {
+      const values = { ...asker.baseValues(), ...lists };
+      parts = cross(parts, await keyRanges(asker, name, source.ranges, values, known));
       continue;
     }
     // the same for every part, unless its request asks for their values

@@ -77,11 +77,10 @@ export class StreamAsk {
     return this.asker.firstAsked;
   }
 
-  /** The stream's parts; asked for once. */
-  parts(): Promise<readonly Part[]> {
-    this.found ??= this.fetchedLists().then((lists) =>
-      fetchParts(this.asker, lists, ({ shared, stream, options }) => new StreamAsk(shared, stream, options)),
-    );
+  /** The stream's parts; asked for once. `known`: keys of those that an earlier run had. */
+  parts(known: readonly string[] = []): Promise<readonly Part[]> {
+    const open = ({ shared, stream, options }: Asker) => new StreamAsk(shared, stream, options);
+    this.found ??= this.fetchedLists().then((lists) => fetchParts(this.asker, lists, open, known));
     return this.found;
   }
 
@@ -188,7 +187,7 @@ export class StreamAsk {
   ): AsyncGenerator<Page> {
     const { request, key, code, report } = this.stream;
     if (report !== undefined) return this.reportSeries(report, part, values, counting);
-    const parameters = this.parametersOf(start, values);
+    const parameters = this.parametersOf(start);
     const position = start.position ?? deltaLink(this.stream, start.since);
     const next = code?.next;
     return pageSeries(this.asker, request, { part, values, parameters, position, key, next, ...counting });
@@ -288,13 +287,13 @@ export class StreamAsk {
     };
   }
 
-  private parametersOf({ since, window }: PartStart, values: TemplateValues): Parameters {
+  private parametersOf({ since, window }: PartStart): Parameters {
     const { cursor, definition } = this.stream;
     const { windows } = definition;
     const parameters: Record<string, string | undefined> = {};
     if (cursor?.query !== undefined && since !== undefined) {
       const value = sendValue(since, cursor.format);
-      parameters[cursor.query] = cursor.send === undefined ? value : cursor.send(value, values);
+      parameters[cursor.query] = cursor.send === undefined ? value : cursor.send(value);
     }
     if (windows !== undefined && window !== undefined) {
       const { from, to } = windowValues(windows, window);
