@@ -100,6 +100,10 @@ export const ERROR_CODES = {
     hint: "Run again later. If this is how the API answers, say what it means under `rules`.",
     retryable: true,
   },
+  CHANGES_UNCLEAR: {
+    kind: "api",
+    hint: "The set is read whole instead. Without $expand, each set tells its own changes.",
+  },
   RESPONSE_BUSY: {
     kind: "api",
     hint: "Run again later: it goes on from the last checkpoint.",

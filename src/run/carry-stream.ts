@@ -243,8 +243,18 @@ class Carrier {
       const byToken =
         progress.start.position !== undefined ||
         (this.stream.cursor?.kind === "delta" && progress.start.since !== undefined);
-      if (!refused || !byToken || progress.changed) throw error;
-      this.notice("The API no longer knows the place where the last run ended: the pass begins anew.");
+      const isUnclear = isBridgeError(error, "CHANGES_UNCLEAR");
+      if (!isUnclear && (!refused || !byToken || progress.changed)) throw error;
+      this.notice(
+        isUnclear
+          ? `${error.message} The pass begins anew.`
+          : "The API no longer knows the place where the last run ended: the pass begins anew.",
+      );
+      // what is gone since then is told by nobody
+      if (this.stream.cursor?.kind === "delta" && this.stream.isRemoval !== undefined)
+        this.notice(
+          "What has been deleted since the last run stays in the table: a full reading does not tell.",
+        );
       progress.beginAnew();
       moved = await this.readPages(progress, window);
     }

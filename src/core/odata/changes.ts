@@ -1,6 +1,6 @@
 /**
  * Responses to delta links (OData JSON Format 4.01, section 15; 4.0, section 14): entities that changed stand among
- * those that are gone, and among links, which are no entities.
+ * those that are gone, among links, and among entities of other sets.
  */
 
 import { isPlainObject } from "../shape/exact-json.js";
@@ -21,19 +21,55 @@ export function isRemoved(entity: Readonly<Record<string, unknown>>): boolean {
   return isPlainObject(entity["@removed"]) || contextOf(entity).endsWith("/$deletedEntity");
 }
 
-function isLink(entity: unknown): boolean {
-  return isPlainObject(entity) && /\/\$(link|deletedLink)$/.test(contextOf(entity));
-}
-
-/** The response with its links left out, and with the key in what is gone. */
+/** The response with the key in what is gone, where its address alone tells it. */
 export function withKeys(body: unknown, key: readonly KeyPart[], version: ODataVersion): unknown {
   if (!isPlainObject(body) || !Array.isArray(body.value)) return body;
-  const isPlain = body.value.every((entry) => !isPlainObject(entry) || !(isRemoved(entry) || isLink(entry)));
-  if (isPlain) return body;
-  const value = body.value
-    .filter((entry) => !isLink(entry))
-    .map((entry: unknown) => (isPlainObject(entry) && isRemoved(entry) ? keyed(entry, key, version) : entry));
+  const isGone = (entry: unknown) => isPlainObject(entry) && isRemoved(entry);
+  if (!body.value.some(isGone)) return body;
+  const value = body.value.map((entry: unknown) =>
+    isGone(entry) ? keyed(entry as Record<string, unknown>, key, version) : entry,
+  );
   return { ...body, value };
+}
+
+/** A set, as far as it decides what an entry of a delta response means. */
+export interface ChangedSet {
+  readonly name: string;
+  readonly key: readonly KeyPart[];
+  /** what a whole entity has: its properties and what is expanded */
+  readonly members: readonly string[];
+  readonly expanded: readonly string[];
+  readonly version: ODataVersion;
+}
+
+/**
+ * What an entry of a delta response asks for: `whole` and `gone` can be stored as they are; an entity that is told in
+ * part is asked for `again`, by its key; what is linked to nothing here is `nothing`; and an entity of another `set`
+ * belongs to ones that are not named.
+ */
+export type Change =
+  | { readonly is: "whole" | "gone" | "nothing" }
+  | { readonly is: "again"; readonly key: Readonly<Record<string, unknown>> }
+  | { readonly is: "of another set"; readonly set: string };
+
+/** Reads an entry (OData JSON Format 4.01, sections 15.1 to 15.5; 4.0, sections 14.1 to 14.4). */
+export function changeOf(entry: unknown, set: ChangedSet): Change {
+  if (!isPlainObject(entry)) return { is: "whole" };
+  if (isRemoved(entry)) return { is: "gone" };
+  const [, of = "", what = ""] = /#([^/(]*)[^/]*(?:\/(.*))?$/.exec(contextOf(entry)) ?? [];
+  if (what === "$link" || what === "$deletedLink") return linkChange(entry, set);
+  if (of !== "" && of !== set.name) return { is: "of another set", set: of };
+  const isNested = Object.keys(entry).some((name) => /@(odata\.)?delta$/.test(name));
+  const isWhole = set.members.every((name) => Object.hasOwn(entry, name));
+  return isWhole && !isNested ? { is: "whole" } : { is: "again", key: entry };
+}
+
+/** A link that is new or gone changes the entity that it begins at, where it is one of those that are expanded. */
+function linkChange(link: Readonly<Record<string, unknown>>, set: ChangedSet): Change {
+  const { source, relationship } = link;
+  if (typeof source !== "string" || !set.expanded.includes(String(relationship))) return { is: "nothing" };
+  const key = keyOfId(source, set.key, set.version);
+  return key === undefined ? { is: "nothing" } : { is: "again", key };
 }
 
 function keyed(

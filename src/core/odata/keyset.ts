@@ -62,12 +62,12 @@ export function keyValues(entity: unknown, key: readonly KeyPart[], where: Where
 function checkOrder({ records }: PageRead, [first, ...others]: readonly KeyPart[], where: Where): void {
   if (first === undefined || !ORDERED.test(first.type)) return;
   const isNumber = first.type.includes("yte") || first.type.includes("Int");
-  const valueOf = (record: unknown) => {
+  const keyNumber = (record: unknown) => {
     const [text = ""] = keyValues(record, [first], where);
     return isNumber ? BigInt(/^-?\d+$/.test(text) ? text : 0) : text;
   };
   for (let i = 1; i < records.length; i++) {
-    const [before, after] = [valueOf(records[i - 1]), valueOf(records[i])];
+    const [before, after] = [keyNumber(records[i - 1]), keyNumber(records[i])];
     if (before < after || (before === after && others.length > 0)) continue;
     throw new BridgeError(
       "RESPONSE_UNLIKE",

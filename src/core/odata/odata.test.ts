@@ -1,7 +1,7 @@
 import { readFileSync } from "node:fs";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { isRemoved, keyOfId, withKeys } from "./changes.js";
+import { changeOf, isRemoved, keyOfId, withKeys } from "./changes.js";
 import { readCsdlJson } from "./csdl-json.js";
 import { readCsdlXml } from "./csdl-xml.js";
 import { columnRuleOf, leavesOf } from "./edm-type.js";
@@ -215,7 +215,7 @@ describe("changes", () => {
   ];
 
   // OData JSON Format 4.01, sections 15.2 to 15.4; 4.0, sections 14.2 and 14.3
-  it("hold what is gone with its key, and no links", () => {
+  it("hold what is gone with its key", () => {
     const body = {
       value: [
         { ID: "1", Name: "Ana" },
@@ -225,13 +225,6 @@ describe("changes", () => {
           id: "https://huts.example/odata/Members(3)",
           reason: "deleted",
         },
-        {
-          "@odata.context": "#Members/$link",
-          source: "Members(1)",
-          relationship: "Club",
-          target: "Clubs('A')",
-        },
-        { "@odata.context": "#Members/$deletedLink", source: "Members(1)" },
         { "@removed": { reason: "changed" }, ID: "4" },
       ],
     };
@@ -244,6 +237,57 @@ describe("changes", () => {
     ]);
     const plain = { value: [{ ID: "1" }] };
     expect(withKeys(plain, one, "4.0")).toBe(plain);
+  });
+
+  // OData JSON Format 4.01, sections 15.1 to 15.5; 4.0, sections 14.1 to 14.4
+  it.each<[string, object, object]>([
+    ["an entity with all its members", { ID: "1", Name: "Ana", Club: null }, { is: "whole" }],
+    ["one that lacks some", { ID: "1", Name: "Ana" }, { is: "again", key: { ID: "1", Name: "Ana" } }],
+    [
+      "one whose collection is told by its changes",
+      { ID: "1", Name: "Ana", Club: null, "Stays@delta": [] },
+      { is: "again" },
+    ],
+    ["one that is gone", { "@removed": { reason: "changed" }, ID: "4" }, { is: "gone" }],
+    [
+      "a link of what is expanded",
+      {
+        "@odata.context": "#Members/$link",
+        source: "Members(1)",
+        relationship: "Club",
+        target: "Clubs('A')",
+      },
+      { is: "again", key: { ID: "1" } },
+    ],
+    [
+      "a link that is gone",
+      {
+        "@context": "https://huts.example/odata/$metadata#Members/$deletedLink",
+        source: "https://huts.example/odata/Members(1)",
+        relationship: "Club",
+        target: "Clubs('A')",
+      },
+      { is: "again", key: { ID: "1" } },
+    ],
+    [
+      "a link of something else",
+      { "@odata.context": "#Members/$link", source: "Members(1)", relationship: "Friends" },
+      { is: "nothing" },
+    ],
+    [
+      "an entity of another set",
+      { "@odata.context": "#Clubs/$entity", Code: "A" },
+      { is: "of another set", set: "Clubs" },
+    ],
+    [
+      "one that says its own set",
+      { "@context": "#Members/$entity", ID: "1", Name: "", Club: {} },
+      { is: "whole" },
+    ],
+  ])("mean what they are: %s", (_what, entry, change) => {
+    const members = ["ID", "Name", "Club"];
+    const set = { name: "Members", key: one, members, expanded: ["Club"], version: "4.0" } as const;
+    expect(changeOf(entry, set)).toMatchObject(change);
   });
 
   it.each([

@@ -12,7 +12,7 @@ import type { Leaf } from "../odata/edm-type.js";
 import { allOf, inRange } from "../odata/filter.js";
 import { keysetPages } from "../odata/keyset.js";
 import { isOld, literalOf } from "../odata/literal.js";
-import { type EntitySet, keyOf, type Model, type ODataVersion } from "../odata/model.js";
+import { type EntitySet, keyOf, type Model, type ODataVersion, propertiesOf } from "../odata/model.js";
 import {
   COUNT,
   checkLateError,
@@ -22,10 +22,15 @@ import {
   modernBody,
   NEXT_LINK,
 } from "../odata/payload.js";
-import { parsePath } from "../shape/naming.js";
+import { formatPath, parsePath } from "../shape/naming.js";
 import type { CursorRule } from "../track/cursor.js";
-import { type CompiledRequest, type CompiledStream, compileStream } from "./compile-stream.js";
-import { odataColumns, selectOf } from "./odata-columns.js";
+import {
+  type CompiledRequest,
+  type CompiledSet,
+  type CompiledStream,
+  compileStream,
+} from "./compile-stream.js";
+import { type ODataColumns, odataColumns, selectOf } from "./odata-columns.js";
 
 /** A service, as far as its streams need it. */
 export interface ODataRoot {
@@ -84,7 +89,7 @@ export function compileODataStream(
     oldLeftOut: false,
     isControl,
     isRemoval: (record) => isRemoved(record) || base.isRemoval?.(record) === true,
-    set: { version, key: keyParts },
+    set: setOf(root, set, keyParts, columns, query),
     expand: base.expand && { ...base.expand, base: root.url, addressValues: doubled },
     request: {
       ...base.request,
@@ -104,6 +109,29 @@ export function compileODataStream(
         envelope: { ...own, delta: DELTA_LINK },
       },
     },
+  };
+}
+
+/** The set by itself, for what is asked of it beside its pages. */
+function setOf(
+  { model, version }: ODataRoot,
+  { name, type }: EntitySet,
+  key: readonly KeyPart[],
+  { expansions, rules }: ODataColumns,
+  { $select, $expand }: StreamDefinition["query"],
+): CompiledSet {
+  const expanded = expansions.flatMap(({ path, isEmpty }) => (isEmpty || path[0] === "*" ? [] : [path[0]!]));
+  const selected = textOf($select)?.split(",");
+  const members = propertiesOf(model, type)
+    .map((property) => property.name)
+    .filter((each) => rules.get(formatPath([each]))?.skip !== true && selected?.includes(each) !== false);
+  return {
+    name,
+    version,
+    key,
+    members: [...members, ...expanded],
+    expanded,
+    query: { ...($select === undefined ? {} : { $select }), ...($expand === undefined ? {} : { $expand }) },
   };
 }
 

@@ -14,8 +14,7 @@ import { type Condition, compileCondition } from "../language/condition.js";
 import { compileJsonPath } from "../language/json-path.js";
 import type { JsonPath } from "../language/plain-path.js";
 import { namesInTemplate, type TemplateValues } from "../language/template.js";
-import type { KeyPart } from "../odata/changes.js";
-import type { ODataVersion } from "../odata/model.js";
+import type { ChangedSet } from "../odata/changes.js";
 import { parseColumnType } from "../shape/column-type.js";
 import { fieldParts, formatPath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
@@ -50,9 +49,9 @@ export interface CompiledReport {
 }
 
 /** What can be asked of an entity set beside its pages. */
-export interface CompiledSet {
-  readonly version: ODataVersion;
-  readonly key: readonly KeyPart[];
+export interface CompiledSet extends ChangedSet {
+  /** what is asked for one entity, below whose key it stands */
+  readonly query: RequestTemplate["query"];
 }
 
 /** A stream ready to be asked: templates, paths, conditions and rules, each compiled once. */

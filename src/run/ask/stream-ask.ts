@@ -26,6 +26,7 @@ import { CursorField } from "../../core/track/cursor-field.js";
 import { type CursorValue, compareCursors, sendValue } from "../../core/track/cursor-value.js";
 import { halve, openWindows, type Window, windowValues } from "../../core/track/windows.js";
 import { type AccountParts, Asker, type AskOptions } from "./asker.js";
+import { wholeChanges } from "./changes.js";
 import { completePage } from "./complete.js";
 import { expandPage } from "./expand.js";
 import { type Page, pageSeries, type SeriesOptions } from "./page-series.js";
@@ -129,7 +130,8 @@ export class StreamAsk {
     const lists = await this.fetchedLists();
     const values = this.valuesOf(part, start, lists);
     const rules = this.rulesOf(part, lists);
-    const { expand } = this.stream.definition;
+    const { cursor, definition } = this.stream;
+    const { expand } = definition;
     const { expand: expandRequest } = this.stream;
     const field = this.cursorField;
     let max: CursorValue | undefined;
@@ -141,12 +143,14 @@ export class StreamAsk {
         return value !== undefined && max !== undefined && compareCursors(value, max) >= 0;
       });
     const counting = { count, field, mayComeAgain, smaller };
+    const isDelta = this.stream.set !== undefined && cursor?.kind === "delta" && start.since !== undefined;
     for await (const page of this.askedPages(part, start, values, counting)) {
       const { number, next, moved, span } = page;
       if (span?.max !== undefined && (max === undefined || compareCursors(span.max, max) > 0)) max = span.max;
       // only an OData service has a way to tell that what it expands is cut
       const { isControl } = this.stream;
-      const asked = isControl === undefined ? page : await completePage(this.asker, page, part);
+      const named = isDelta ? await wholeChanges(this.asker, this.stream.set!, page, part) : page;
+      const asked = isControl === undefined ? named : await completePage(this.asker, named, part);
       const news = this.onlyNews(asked, start.since);
       const whole =
         expand === undefined || expandRequest === undefined
