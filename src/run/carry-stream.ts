@@ -32,6 +32,7 @@ import {
 import { type ApiInside, takeSpent } from "./api.js";
 import type { Page } from "./ask/page-series.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
+import { whyAnew } from "./begin-anew.js";
 import { Checkpointer, type CheckpointRule, NO_CURSORS } from "./checkpointer.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { Notices } from "./notices.js";
@@ -239,22 +240,9 @@ class Carrier {
       moved = await this.readPages(progress, window);
     } catch (error) {
       if (isBridgeError(error, "INCOMPLETE") || isBridgeError(error, "KEY_NOT_UNIQUE")) progress.mayMiss();
-      const refused = isBridgeError(error, "REQUEST_REFUSED") || isBridgeError(error, "NOT_FOUND");
-      const byToken =
-        progress.start.position !== undefined ||
-        (this.stream.cursor?.kind === "delta" && progress.start.since !== undefined);
-      const isUnclear = isBridgeError(error, "CHANGES_UNCLEAR");
-      if (!isUnclear && (!refused || !byToken || progress.changed)) throw error;
-      this.notice(
-        isUnclear
-          ? `${error.message} The pass begins anew.`
-          : "The API no longer knows the place where the last run ended: the pass begins anew.",
-      );
-      // what is gone since then is told by nobody
-      if (this.stream.cursor?.kind === "delta" && this.stream.isRemoval !== undefined)
-        this.notice(
-          "What has been deleted since the last run stays in the table: a full reading does not tell.",
-        );
+      const why = whyAnew(error, this.stream, progress);
+      if (why === undefined) throw error;
+      for (const words of why) this.notice(words);
       progress.beginAnew();
       moved = await this.readPages(progress, window);
     }

@@ -4,14 +4,8 @@
  */
 
 import { isPlainObject } from "../shape/exact-json.js";
-import { valueOfLiteral } from "./literal.js";
+import { type KeyPart, keyOfId } from "./entity-key.js";
 import type { ODataVersion } from "./model.js";
-
-/** A property of the key, with its primitive type. */
-export interface KeyPart {
-  readonly name: string;
-  readonly type: string;
-}
 
 const contextOf = (entity: Readonly<Record<string, unknown>>) =>
   String(entity["@odata.context"] ?? entity["@context"] ?? "");
@@ -81,37 +75,4 @@ function keyed(
   const id = entity["@odata.id"] ?? entity["@id"] ?? entity.id;
   const values = typeof id === "string" ? keyOfId(id, key, version) : undefined;
   return values === undefined ? entity : { ...entity, ...values };
-}
-
-/**
- * The key in an entity's address (OData URL Conventions 4.01, section 4.3): `Huts(5)`, `Huts(Code='A',Line=1)` or, as a
- * segment, `Huts/5`. Undefined where it is in none of these forms.
- */
-export function keyOfId(
-  id: string,
-  key: readonly KeyPart[],
-  version: ODataVersion,
-): Readonly<Record<string, string>> | undefined {
-  const path = decodeURIComponent(id.replace(/[?#].*$/, ""));
-  const inside = /\(([\s\S]*)\)$/.exec(path)?.[1];
-  const [only] = key;
-  if (inside === undefined) {
-    const segment = path.slice(path.lastIndexOf("/") + 1);
-    return key.length === 1 && only !== undefined && path.includes("/")
-      ? { [only.name]: segment }
-      : undefined;
-  }
-  const named = [...inside.matchAll(/(?:^|,)\s*([A-Za-z_]\w*)=((?:'(?:[^']|'')*'|[^,'])*)/g)];
-  const literals =
-    named.length > 0
-      ? new Map(named.map(([, name, literal]) => [name, literal]))
-      : new Map([[only?.name, inside]]);
-  const values: Record<string, string> = {};
-  for (const { name, type } of key) {
-    const literal = literals.get(name);
-    const value = literal === undefined ? undefined : valueOfLiteral(type, literal, version);
-    if (value === undefined) return undefined;
-    values[name] = value;
-  }
-  return values;
 }

@@ -1,6 +1,6 @@
 /** Filters that are put together: the stream's own, the cursor's, the range's and the place in a list by key. */
 
-import type { KeyPart } from "./changes.js";
+import type { KeyPart } from "./entity-key.js";
 import { literalOf } from "./literal.js";
 import type { ODataVersion } from "./model.js";
 
@@ -38,16 +38,4 @@ export function inRange(
     from === undefined ? undefined : `${name} ge ${literalOf(type, from, version)}`,
     to === undefined ? undefined : `${name} lt ${literalOf(type, to, version)}`,
   ]);
-}
-
-/** `(5)`, `('A')`, `(Code='A',Line=1)`: the key in an entity's address (OData URL Conventions 4.01, section 4.3.1). */
-export function keyPredicate(
-  key: readonly KeyPart[],
-  values: readonly string[],
-  version: ODataVersion,
-): string {
-  const literals = key.map(({ type }, i) => literalOf(type, values[i]!, version));
-  const inside =
-    key.length === 1 ? literals[0]! : key.map(({ name }, i) => `${name}=${literals[i]}`).join(",");
-  return `(${encodeURIComponent(inside).replaceAll("%3D", "=").replaceAll("%2C", ",")})`;
 }

@@ -1,10 +1,11 @@
 import { readFileSync } from "node:fs";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { changeOf, isRemoved, keyOfId, withKeys } from "./changes.js";
+import { changeOf, isRemoved, withKeys } from "./changes.js";
 import { readCsdlJson } from "./csdl-json.js";
 import { readCsdlXml } from "./csdl-xml.js";
 import { columnRuleOf, leavesOf } from "./edm-type.js";
+import { keyOfId } from "./entity-key.js";
 import { literalOf, valueOfLiteral } from "./literal.js";
 import { keyOf, type Model, type ODataVersion } from "./model.js";
 import { COUNT, checkLateError, DELTA_LINK, ENTITIES, modernBody, NEXT_LINK } from "./payload.js";

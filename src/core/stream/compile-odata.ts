@@ -7,10 +7,10 @@ import { type PagesDefinition, pagesSchema } from "../define/ask-schema.js";
 import type { Connector, StreamDefinition } from "../define/connector-schema.js";
 import { BridgeError } from "../errors.js";
 import { fillText, type TemplateValues } from "../language/template.js";
-import { isRemoved, type KeyPart, withKeys } from "../odata/changes.js";
+import { isRemoved, withKeys } from "../odata/changes.js";
 import type { Leaf } from "../odata/edm-type.js";
+import type { KeyPart } from "../odata/entity-key.js";
 import { allOf, inRange } from "../odata/filter.js";
-import { keysetPages } from "../odata/keyset.js";
 import { isOld, literalOf } from "../odata/literal.js";
 import { type EntitySet, keyOf, type Model, type ODataVersion, propertiesOf } from "../odata/model.js";
 import {
@@ -31,6 +31,7 @@ import {
   compileStream,
 } from "./compile-stream.js";
 import { type ODataColumns, odataColumns, selectOf } from "./odata-columns.js";
+import { keysetPages } from "./odata-keyset.js";
 
 /** A service, as far as its streams need it. */
 export interface ODataRoot {

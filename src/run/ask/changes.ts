@@ -6,8 +6,7 @@ import type { Part } from "../../core/ask/parts.js";
 import { type PageRead, withRecords } from "../../core/ask/read-page.js";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import { type Change, changeOf } from "../../core/odata/changes.js";
-import { keyPredicate } from "../../core/odata/filter.js";
-import { keyValues } from "../../core/odata/keyset.js";
+import { keyPredicate, keyValues } from "../../core/odata/entity-key.js";
 import type { CompiledRequest, CompiledSet } from "../../core/stream/compile-stream.js";
 import type { Asker } from "./asker.js";
 

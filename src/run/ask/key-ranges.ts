@@ -5,8 +5,7 @@ import { compilePages, wholeNumber } from "../../core/ask/page-rule.js";
 import { type Part, partOf, rangeNames, WHOLE_STREAM } from "../../core/ask/parts.js";
 import { BridgeError } from "../../core/errors.js";
 import type { TemplateValues } from "../../core/language/template.js";
-import type { KeyPart } from "../../core/odata/changes.js";
-import { keyValues } from "../../core/odata/keyset.js";
+import { type KeyPart, keyValues } from "../../core/odata/entity-key.js";
 import type { CompiledRequest } from "../../core/stream/compile-stream.js";
 import type { Asker } from "./asker.js";
 

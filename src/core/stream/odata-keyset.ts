@@ -7,11 +7,9 @@ import { compilePages, type PageRule } from "../ask/page-rule.js";
 import type { PageRead } from "../ask/read-page.js";
 import type { PagesDefinition } from "../define/ask-schema.js";
 import { BridgeError, type Where } from "../errors.js";
-import { ExactNumber } from "../shape/exact-json.js";
-import { getByPath } from "../shape/path-get.js";
-import type { KeyPart } from "./changes.js";
-import { afterKey } from "./filter.js";
-import type { ODataVersion } from "./model.js";
+import { type KeyPart, keyValues } from "../odata/entity-key.js";
+import { afterKey } from "../odata/filter.js";
+import type { ODataVersion } from "../odata/model.js";
 
 /** Types whose order is the same everywhere; how texts and ids are sorted is for the service to say. */
 const ORDERED = /^Edm\.(Byte|SByte|Int16|Int32|Int64|Date|DateTime|DateTimeOffset)$/;
@@ -43,19 +41,6 @@ export function keysetPages(
     },
     ahead: () => [],
   };
-}
-
-/** The key's values as texts. @throws BridgeError TOKEN_NOT_TEXT */
-export function keyValues(entity: unknown, key: readonly KeyPart[], where: Where): string[] {
-  return key.map(({ name }) => {
-    const value = getByPath(entity, name.split("/"));
-    if (value instanceof ExactNumber) return value.text;
-    if (value !== undefined && value !== null && typeof value !== "object") return String(value);
-    throw new BridgeError("TOKEN_NOT_TEXT", `An entity has no value of its key at ${name}.`, {
-      where,
-      hint: "The next page begins after the last one's key: read this set by the service's own next links.",
-    });
-  });
 }
 
 /** A service that sorts otherwise than it was asked to would have entities passed over. */
