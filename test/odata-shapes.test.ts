@@ -205,3 +205,69 @@ describe("what else a service may have", () => {
     ]);
   });
 });
+
+describe("what a service says of its values", () => {
+  it("streams become their addresses, descriptions and units comments", async () => {
+    const inner = `<EntityType Name="Hut"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.String"/>
+      <Property Name="Plan" Type="Edm.Stream"/><Property Name="Photo" Type="Edm.Stream"/>
+      <Property Name="Height" Type="Edm.Int32"><Annotation Term="Org.OData.Core.V1.Description" String="Above the sea"/>
+        <Annotation Term="Org.OData.Measures.V1.Unit" String="m"/></Property>
+      <Annotation Term="Org.OData.Core.V1.Description" String="Where people's nights are"/></EntityType>`;
+    const { url, log } = await fixedService(schemaOf(inner, HUTS), {
+      "/Huts": { value: [{ Id: "A b", Height: 1900, "Photo@odata.mediaReadLink": "/media/7" }] },
+    });
+    const path = `${temporaryFolder()}/said.duckdb`;
+    const report = await (await bridgeInto(path, openOData(url))).run();
+    expect(report.error?.message).toBeUndefined();
+    expect(await queryFile(path, "SELECT plan, photo FROM huts")).toEqual([
+      { plan: `${url}/Huts('A%20b')/Plan`, photo: `${new URL(url).origin}/media/7` },
+    ]);
+    expect(log.at(-1)).toContain("$select=Id,Plan,Photo,Height&");
+    const comments =
+      "SELECT comment AS c FROM duckdb_columns() WHERE comment IS NOT NULL UNION ALL SELECT comment FROM duckdb_tables() WHERE comment IS NOT NULL";
+    expect((await queryFile(path, comments)).map(({ c }) => c)).toEqual([
+      "Above the sea; unit: m",
+      "Where people's nights are",
+    ]);
+  });
+
+  it("keep their comments where the table is replaced", async () => {
+    const inner = `<EntityType Name="Hut"><Property Name="Title" Type="Edm.String">
+      <Annotation Term="Org.OData.Core.V1.Description" String="What it is called"/></Property></EntityType>`;
+    const { url } = await fixedService(schemaOf(inner, HUTS), { "/Huts": { value: [{ Title: "A" }] } });
+    const path = `${temporaryFolder()}/replaced.duckdb`;
+    const columns = { Title: { description: "Its name" } };
+    const bridge = await bridgeInto(path, openOData(url, { streams: { huts: { set: "Huts", columns } } }));
+    await bridge.run();
+    expect((await bridge.run()).outcome).toBe("done");
+    const comments = "SELECT comment AS c FROM duckdb_columns() WHERE comment IS NOT NULL";
+    expect(await queryFile(path, comments)).toEqual([{ c: "Its name" }]);
+  });
+
+  it("entities that the service itself calls faulty go to quarantine, whole", async () => {
+    const { url } = await fixedService(schemaOf(HUT, HUTS), {
+      "/Huts": {
+        value: [
+          { Id: 1, Title: "A" },
+          { Id: 2, Title: null, "Title@Core.ValueException": { info: { message: "cannot be computed" } } },
+          { Id: 3, "@Org.OData.Core.V1.ResourceException": {} },
+        ],
+      },
+    });
+    const path = `${temporaryFolder()}/faulty.duckdb`;
+    const report = await (await bridgeInto(path, openOData(url))).run();
+    expect(report.streams[0]).toMatchObject({ outcome: "done", added: 1, quarantined: 2 });
+    expect(
+      await queryFile(path, "SELECT reason, message FROM early_bridge.quarantine ORDER BY message"),
+    ).toEqual([
+      {
+        reason: "told_faulty",
+        message: "the service says that Title is not as it should be (ValueException): cannot be computed",
+      },
+      {
+        reason: "told_faulty",
+        message: "the service says that the entity is not as it should be (ResourceException)",
+      },
+    ]);
+  });
+});

@@ -159,7 +159,7 @@ class Carrier {
     const { session, bridge, schema, write, run, startedAtMs, rootTables } = this.options;
     this.ask = await this.openAsk();
     this.stream = this.ask.stream;
-    const { name, key, columns, isRemoval, isControl } = this.stream;
+    const { name, key, columns, description, isRemoval, isControl } = this.stream;
     const { ledger, names } = session;
     const rootTable = snakeCase(name);
     const of = { run, bridge, stream: name, schema, rootTable, write, loadedAtMs: startedAtMs };
@@ -168,7 +168,8 @@ class Carrier {
     const others = await ledger.otherTables(schema, bridge, name);
     const takenTables = new Set([...rootTables, ...others]);
     takenTables.delete(rootTable);
-    this.shape = new Shape({ stream: name, key, columns, names, takenTables, isRemoval, isControl }, known);
+    const spec = { stream: name, description, key, columns, names, takenTables, isRemoval, isControl };
+    this.shape = new Shape(spec, known);
     this.checkpoints = this.openCheckpointer();
     if (!write.keepsCursor) return new Map();
     if (this.options.cursors !== undefined) return new Map(Object.entries(this.options.cursors));

@@ -36,6 +36,8 @@ export interface RecordRules {
   readonly where?: Condition | undefined;
   readonly keep?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
   readonly add: Readonly<Record<string, unknown>>;
+  /** why a record is not to be trusted, by its own words; undefined where it is */
+  readonly faultOf?: ((record: Readonly<Record<string, unknown>>) => string | undefined) | undefined;
   /** what only tells that a record is gone is judged by no rule */
   readonly isRemoval?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
 }
@@ -136,8 +138,9 @@ export function withRecords(page: PageRead, records: readonly unknown[]): PageRe
 
 /** The page with the rules applied: fields added, records left out; what no rule can judge goes to quarantine. */
 export function applyRules(page: PageRead, rules: RecordRules): PageRead {
-  const { where, keep, add, isRemoval } = rules;
-  if (where === undefined && keep === undefined && Object.keys(add).length === 0) return page;
+  const { where, keep, add, isRemoval, faultOf } = rules;
+  const hasRules = where !== undefined || keep !== undefined || Object.keys(add).length > 0;
+  if (!hasRules && faultOf === undefined) return page;
   const issues: Issue[] = [];
   const records: unknown[] = [];
   for (const raw of page.records) {
@@ -145,8 +148,13 @@ export function applyRules(page: PageRead, rules: RecordRules): PageRead {
       records.push(raw);
       continue;
     }
+    const fault = isPlainObject(raw) ? faultOf?.(raw) : undefined;
+    if (fault !== undefined) {
+      issues.push({ reason: "told_faulty", path: "", message: fault, record: raw });
+      continue;
+    }
     // a copy: the page's own records are compared with the next page's
-    const record = isPlainObject(raw) ? { ...raw, ...add } : raw;
+    const record = hasRules && isPlainObject(raw) ? { ...raw, ...add } : raw;
     try {
       if (isKept(record, where, keep)) records.push(record);
     } catch (error) {

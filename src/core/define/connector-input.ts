@@ -941,4 +941,6 @@ export interface Column {
   hash?: boolean | undefined;
   /** Make no column of it */
   skip?: boolean | undefined;
+  /** What it holds, in words: the column's comment where the warehouse has such */
+  description?: string | undefined;
 }

@@ -115,6 +115,11 @@ const columnSchema = z
       .describe(`One of ${TYPE_WORDS.join(", ")}; it wins over what is inferred`),
     hash: z.boolean().optional().describe("Store the SHA-256 of the text instead of the text"),
     skip: z.boolean().optional().describe("Make no column of it"),
+    description: z
+      .string()
+      .min(1)
+      .optional()
+      .describe("What it holds, in words: the column's comment where the warehouse has such"),
   })
   .refine((column) => !(column.hash === true && column.type !== undefined && column.type !== "text"), {
     message: "hash makes a text: leave type out, or say text",

@@ -9,6 +9,7 @@ export interface AnnotationValue {
 }
 
 const CORE = "Org.OData.Core.V1.";
+const MEASURES = "Org.OData.Measures.V1.";
 const CAPABILITIES = "Org.OData.Capabilities.V1.";
 
 /** Core.Description, else Core.LongDescription. */
@@ -18,6 +19,31 @@ export function descriptionOf(annotations: readonly AnnotationValue[]): string |
     if (typeof found === "string" && found !== "") return found;
   }
   return undefined;
+}
+
+/**
+ * What is said of a property: its description, its unit (Measures.Unit, Measures.ISOCurrency) and whether the service
+ * computes it (Core.Computed). `said`: words and unit of 2.0, which has neither vocabulary.
+ */
+export function propertyWords(
+  annotations: readonly AnnotationValue[],
+  said: { readonly words?: string | undefined; readonly unit?: string | undefined } = {},
+): string | undefined {
+  const find = (term: string) => annotations.find((each) => each.term === term)?.value;
+  const unit = textOf(find(`${MEASURES}ISOCurrency`)) ?? textOf(find(`${MEASURES}Unit`)) ?? said.unit;
+  const notes = [
+    descriptionOf(annotations) ?? said.words,
+    unit === undefined ? undefined : `unit: ${unit}`,
+    find(`${CORE}Computed`) === true ? "computed by the service" : undefined,
+  ].filter((each) => each !== undefined);
+  return notes.length === 0 ? undefined : notes.join("; ");
+}
+
+/** A text, or the path of the property that holds it. */
+function textOf(value: unknown): string | undefined {
+  if (typeof value === "string" && value !== "") return value;
+  const path = (value as { readonly $Path?: unknown } | null | undefined)?.$Path;
+  return typeof path === "string" ? path : undefined;
 }
 
 /** The Capabilities vocabulary; attributes of the same sense in 2.0, whose names stand in a vendor's namespace. */

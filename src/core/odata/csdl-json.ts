@@ -2,7 +2,7 @@
 
 import { BridgeError } from "../errors.js";
 import { isPlainObject } from "../shape/exact-json.js";
-import { type AnnotationValue, capabilitiesOf, descriptionOf } from "./annotations.js";
+import { type AnnotationValue, capabilitiesOf, descriptionOf, propertyWords } from "./annotations.js";
 import {
   type EntitySet,
   type Model,
@@ -119,7 +119,7 @@ class JsonReader {
   }
 
   private property(name: string, element: Json, owner: string): Property {
-    const description = descriptionOf(this.annotations(element, `${owner}/${name}`));
+    const description = propertyWords(this.annotations(element, `${owner}/${name}`));
     return { name, ...this.facets(element), description };
   }
 

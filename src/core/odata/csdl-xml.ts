@@ -2,7 +2,7 @@
 
 import { XMLParser } from "fast-xml-parser";
 import { BridgeError } from "../errors.js";
-import { type AnnotationValue, capabilitiesOf, descriptionOf } from "./annotations.js";
+import { type AnnotationValue, capabilitiesOf, descriptionOf, propertyWords } from "./annotations.js";
 import type { EntitySet, Model, Navigation, ODataVersion, Property, StructuredType } from "./model.js";
 import { typeName } from "./model.js";
 
@@ -182,7 +182,10 @@ class XmlReader {
   private property(element: Element, owner: string): Property {
     const name = attribute(element, "Name") ?? "";
     const annotations = this.annotationsOf(element, `${owner}/${name}`);
-    const description = descriptionOf(annotations) ?? documentation(element) ?? attribute(element, "label");
+    const description = propertyWords(annotations, {
+      words: documentation(element) ?? attribute(element, "label"),
+      unit: attribute(element, "unit"),
+    });
     return { name, ...this.facets(element, attribute(element, "Type") ?? "Edm.String"), description };
   }
 

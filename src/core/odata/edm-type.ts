@@ -25,6 +25,8 @@ const KINDS: Readonly<Record<string, Exclude<ColumnType["kind"], "decimal">>> = 
   TimeOfDay: "text",
   Time: "text",
   Duration: "text",
+  // the address of what it holds
+  Stream: "text",
 };
 
 /** What is known of a primitive type, definitions followed; undefined for one that is structured or unknown. */
@@ -37,6 +39,7 @@ export function primitiveOf(
     const { maxLength, precision, scale } = property;
     return {
       ...definition,
+      description: property.description ?? definition.description,
       maxLength: maxLength ?? definition.maxLength,
       precision: precision ?? definition.precision,
       scale: scale ?? definition.scale,
@@ -49,10 +52,13 @@ export function primitiveOf(
 
 /** How a column of the property is made. A decimal whose scale nobody tells takes what comes, every digit kept. */
 export function columnRuleOf(property: Omit<Property, "name">): ColumnRule {
-  const { type, precision, scale } = property;
+  const { description } = property;
+  return description === undefined ? kindRuleOf(property) : { ...kindRuleOf(property), description };
+}
+
+function kindRuleOf({ type, precision, scale }: Omit<Property, "name">): ColumnRule {
   const name = type.name.slice("Edm.".length);
   if (type.isCollection || /^(Geography|Geometry)/.test(name)) return { type: { kind: "json" } };
-  if (name === "Stream") return { skip: true };
   if (name === "Decimal") {
     const isTold = precision !== undefined && typeof scale === "number" && scale <= precision;
     return isTold && precision <= MAX_DECIMAL_DIGITS

@@ -73,6 +73,64 @@ export function checkLateError(body: unknown, where: Where): void {
   });
 }
 
+/**
+ * What an entity says of itself that makes it none to trust: the service could not give it, or one of its values, as it
+ * is (Core vocabulary: ResourceException, ValueException).
+ */
+export function faultOf(entity: Readonly<Record<string, unknown>>): string | undefined {
+  for (const name of Object.keys(entity)) {
+    const [, property, kind] = /^(.*)@.*\b(ResourceException|ValueException)$/.exec(name) ?? [];
+    if (kind === undefined) continue;
+    const { info, value } = (isPlainObject(entity[name]) ? entity[name] : {}) as Record<string, unknown>;
+    const message = isPlainObject(info) ? info.message : (value ?? info);
+    const words = typeof message === "string" ? `: ${message}` : "";
+    return `the service says that ${property || "the entity"} is not as it should be (${kind})${words}`;
+  }
+  return undefined;
+}
+
+/**
+ * The response with the address of each stream where its value would be (OData JSON Format 4.01, section 4.6.14; 3.0
+ * verbose, `__mediaresource`). By convention it is that of the entity and the property's name.
+ */
+export function withStreams(body: unknown, streams: Streams): unknown {
+  if (streams.names.length === 0 || !isPlainObject(body)) return body;
+  const entity = (value: unknown) => (isPlainObject(value) ? streamAddresses(value, streams) : value);
+  if (Array.isArray(body.value)) return { ...body, value: body.value.map(entity) };
+  const { d } = body;
+  if (Array.isArray(d)) return { ...body, d: d.map(entity) };
+  if (!isPlainObject(d)) return d === undefined ? entity(body) : body;
+  return { ...body, d: Array.isArray(d.results) ? { ...d, results: d.results.map(entity) } : entity(d) };
+}
+
+/** Properties whose values have addresses of their own, and what those are below. */
+export interface Streams {
+  readonly names: readonly string[];
+  readonly root: string;
+  /** an entity's path below the root; undefined where its key is not known */
+  pathOf(entity: Readonly<Record<string, unknown>>): string | undefined;
+}
+
+function streamAddresses(
+  entity: Readonly<Record<string, unknown>>,
+  { names, root, pathOf }: Streams,
+): Readonly<Record<string, unknown>> {
+  const path = pathOf(entity);
+  const addresses: Record<string, string> = {};
+  for (const name of names) {
+    const media = isPlainObject(entity[name]) ? entity[name].__mediaresource : undefined;
+    const { media_src: source, edit_media: edit } = isPlainObject(media) ? media : {};
+    const told = ["odata.mediaReadLink", "mediaReadLink", "odata.mediaEditLink", "mediaEditLink"].map(
+      (each) => entity[`${name}@${each}`],
+    );
+    const found = [...told, source, edit, path && `${path}/${name}`].find(
+      (each) => typeof each === "string" && URL.canParse(each, `${root}/`),
+    );
+    if (found !== undefined) addresses[name] = new URL(found as string, `${root}/`).href;
+  }
+  return { ...entity, ...addresses };
+}
+
 /** Whether a member of an entity says something about it (annotations, links not followed) and is no property. */
 export function isControl(name: string): boolean {
   return name.includes("@") || name.startsWith("odata.") || name === "__metadata" || name === "__count";

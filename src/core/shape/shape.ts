@@ -83,6 +83,7 @@ export class Shape implements ShapeGrowth {
     return this.tables.map((table) => ({
       name: table.name,
       path: formatPath(table.parts),
+      description: table.parts.length === 0 ? this.spec.description : undefined,
       recordKey: (table.parts.length === 0 ? this.keyColumns : table.links).map((column) => column.name),
       columns: table.columns.flatMap((column) =>
         column.type === undefined
@@ -95,6 +96,7 @@ export class Shape implements ShapeGrowth {
                 type: column.type,
                 declared: column.rule.type !== undefined,
                 seen: column.seen,
+                description: column.rule.description,
               },
             ],
       ),

@@ -8,6 +8,8 @@ import { type ColumnRole, type ColumnRule, MORE_COLUMN } from "./table-shape.js"
 /** What is known of a stream before its first record. */
 export interface ShapeSpec {
   readonly stream: string;
+  /** what its records are, in words */
+  readonly description?: string | undefined;
   /** paths of the key's fields; empty where a record has none */
   readonly key: readonly (readonly string[])[];
   /** rules by path, as `formatPath` writes it */
@@ -34,7 +36,14 @@ export interface KnownColumn {
 
 /** Why a record cannot become rows. It is kept whole, in quarantine. */
 export interface Issue {
-  readonly reason: "not_an_object" | "key_missing" | "type_mismatch" | "not_judged" | "too_deep";
+  readonly reason:
+    | "not_an_object"
+    | "key_missing"
+    | "type_mismatch"
+    | "not_judged"
+    | "too_deep"
+    /** the API says so itself */
+    | "told_faulty";
   readonly path: string;
   readonly message: string;
   readonly record: unknown;

@@ -22,6 +22,8 @@ export interface ColumnRule {
   readonly skip?: boolean | undefined;
   /** texts in it are numbers, every digit of which counts */
   readonly digits?: boolean | undefined;
+  /** what it holds, in words */
+  readonly description?: string | undefined;
 }
 
 /**
@@ -46,6 +48,8 @@ export interface ColumnSchema {
   readonly type: ColumnType;
   readonly declared: boolean;
   readonly seen: Seen;
+  /** what it holds, in words, where somebody says so */
+  readonly description?: string | undefined;
 }
 
 /** A table as the warehouse and the ledger know it. */
@@ -54,6 +58,8 @@ export interface TableSchema {
   /** path of the list that the table holds; empty for the stream's own table */
   readonly path: string;
   readonly columns: readonly ColumnSchema[];
+  /** what its rows are, in words, where somebody says so */
+  readonly description?: string | undefined;
   /** names of the columns that identify the record a row belongs to; empty where the stream has no key */
   readonly recordKey: readonly string[];
 }

@@ -9,20 +9,30 @@ import { BridgeError } from "../errors.js";
 import { fillText, type TemplateValues } from "../language/template.js";
 import { isRemoved, withKeys } from "../odata/changes.js";
 import type { Leaf } from "../odata/edm-type.js";
-import type { KeyPart } from "../odata/entity-key.js";
+import { type KeyPart, keyPredicate, keyValues } from "../odata/entity-key.js";
 import { allOf, inRange } from "../odata/filter.js";
 import { isOld, literalOf } from "../odata/literal.js";
-import { type EntitySet, keyOf, type Model, type ODataVersion, propertiesOf } from "../odata/model.js";
+import {
+  type EntitySet,
+  keyOf,
+  lineage,
+  type Model,
+  type ODataVersion,
+  propertiesOf,
+} from "../odata/model.js";
 import {
   COUNT,
   checkLateError,
   DELTA_LINK,
   ENTITIES,
+  faultOf,
   isControl,
   modernBody,
   NEXT_LINK,
+  withStreams,
 } from "../odata/payload.js";
 import { formatPath, parsePath } from "../shape/naming.js";
+import type { ColumnRule } from "../shape/table-shape.js";
 import type { CursorRule } from "../track/cursor.js";
 import {
   type CompiledRequest,
@@ -77,18 +87,15 @@ export function compileODataStream(
   const pages = pagesOf(definition.pages, keyParts, version, name);
   const own =
     definition.pages === undefined ? { link: NEXT_LINK, total: COUNT } : { total: COUNT, ...pages.envelope };
-  const instants = new Set(
-    [...columns.rules].flatMap(([at, { type }]) =>
-      type?.kind === "timestamp" ? (parsePath(at)?.slice(-1) ?? []) : [],
-    ),
-  );
   return {
     ...base,
     key: declaredKey,
-    columns: new Map([...columns.rules, ...base.columns]),
+    columns: withOwn(columns.rules, base.columns),
     cursor,
     oldLeftOut: false,
     isControl,
+    faultOf,
+    description: set.description ?? lineage(model, set.type).at(-1)?.description,
     isRemoval: (record) => isRemoved(record) || base.isRemoval?.(record) === true,
     set: setOf(root, set, keyParts, columns, query),
     expand: base.expand && { ...base.expand, base: root.url, addressValues: doubled },
@@ -106,11 +113,24 @@ export function compileODataStream(
       plan: {
         ...base.request.plan,
         records: [ENTITIES],
-        decoder: decoderOf(base.request.plan.decoder, version, instants, keyParts),
+        decoder: decoderOf(base.request.plan.decoder, root, set.name, keyParts, columns),
         envelope: { ...own, delta: DELTA_LINK },
       },
     },
   };
+}
+
+/** The rules of the metadata with those of the connector, which says of a column what it wants to differ. */
+function withOwn(
+  rules: ReadonlyMap<string, ColumnRule>,
+  own: ReadonlyMap<string, ColumnRule>,
+): ReadonlyMap<string, ColumnRule> {
+  const all = new Map(rules);
+  for (const [path, rule] of own) {
+    const said = Object.entries(rule).filter(([, value]) => value !== undefined);
+    all.set(path, { ...rules.get(path), ...Object.fromEntries(said) });
+  }
+  return all;
 }
 
 /** The set by itself, for what is asked of it beside its pages. */
@@ -124,6 +144,7 @@ function setOf(
   const expanded = expansions.flatMap(({ path, isEmpty }) => (isEmpty || path[0] === "*" ? [] : [path[0]!]));
   const selected = textOf($select)?.split(",");
   const members = propertiesOf(model, type)
+    .filter(({ type: { name } }) => name !== "Edm.Stream")
     .map((property) => property.name)
     .filter((each) => rules.get(formatPath([each]))?.skip !== true && selected?.includes(each) !== false);
   return {
@@ -267,16 +288,30 @@ function tracking(cursor: CursorRule | undefined): Record<string, string> {
 
 function decoderOf(
   decoder: Decoder,
-  version: ODataVersion,
-  instants: ReadonlySet<string>,
+  { version, url: root }: ODataRoot,
+  set: string,
   key: readonly KeyPart[],
+  { leaves, rules }: ODataColumns,
 ): Decoder {
+  const instants = new Set(
+    [...rules].flatMap(([at, { type }]) =>
+      type?.kind === "timestamp" ? (parsePath(at)?.slice(-1) ?? []) : [],
+    ),
+  );
+  const names = leaves.flatMap(({ path, property: { type } }) =>
+    type.name === "Edm.Stream" && path.length === 1 ? [path[0]!] : [],
+  );
+  const pathOf = (entity: Readonly<Record<string, unknown>>) => {
+    const isKeyed = key.length > 0 && key.every(({ name }) => Object.hasOwn(entity, name));
+    return isKeyed ? `${set}${keyPredicate(key, keyValues(entity, key, {}), version)}` : undefined;
+  };
   return {
     ...decoder,
     decode: (bytes, where) =>
       decoder.decode(bytes, where).map((tree) => {
         checkLateError(tree, where);
-        return isOld(version) ? modernBody(tree, instants) : withKeys(tree, key, version);
+        const named = withStreams(tree, { names, root, pathOf });
+        return isOld(version) ? modernBody(named, instants) : withKeys(named, key, version);
       }),
   };
 }

@@ -78,6 +78,10 @@ export interface CompiledStream {
   readonly where: Condition | undefined;
   /** whether a member of a record says something of it, and is no field */
   readonly isControl?: ((name: string) => boolean) | undefined;
+  /** why a record is not to be trusted, by its own words; undefined where it is */
+  readonly faultOf?: ((record: Readonly<Record<string, unknown>>) => string | undefined) | undefined;
+  /** what its records are, in words */
+  readonly description?: string | undefined;
   /** whether a record only tells that one is gone */
   readonly isRemoval: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
   readonly code: StreamCode | undefined;

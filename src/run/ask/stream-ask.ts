@@ -321,7 +321,8 @@ export class StreamAsk {
         typeof text === "string" ? (fillValue(text, values) ?? null) : text,
       ]),
     );
-    return { where, keep: own, add, isRemoval: this.stream.isRemoval };
+    const { isRemoval, faultOf } = this.stream;
+    return { where, keep: own, add, isRemoval, faultOf };
   }
 
   /** Where the API has no filter for changes, what is older than the cursor is left out on our side. */

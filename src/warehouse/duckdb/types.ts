@@ -129,6 +129,8 @@ export const DUCKDB: SqlDialect = Object.freeze({
   quoteName,
   schemaName,
   tableName,
+  comment: (table: string, column: string | undefined, text: string) =>
+    `COMMENT ON ${column === undefined ? `TABLE ${table}` : `COLUMN ${table}.${quoteName(column)}`} IS '${text.replaceAll("'", "''")}'`,
   typeName: sqlType,
   instant: (ms: number) => `to_timestamp(${ms / 1000})`,
   widened: widenExpression,

@@ -11,6 +11,8 @@ export interface SqlDialect {
   schemaName(schema: string): string;
   /** a table, in full */
   tableName(schema: string, table: string): string;
+  /** notes what a table, or a column of it, holds; undefined: this warehouse keeps no such notes */
+  comment?: ((table: string, column: string | undefined, text: string) => string) | undefined;
   typeName(type: ColumnType): string;
   /** a moment as a value of the type `timestamp`; ms since 1970 */
   instant(ms: number): string;

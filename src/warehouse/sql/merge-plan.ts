@@ -32,18 +32,23 @@ export function planTable(
       columnOf(sql, RUN_COLUMN, { kind: "int64" }),
       columnOf(sql, LOADED_COLUMN, { kind: "timestamp" }),
     ];
+    const comments = [
+      ...commentOn(sql, target, undefined, schema.description),
+      ...schema.columns.flatMap(({ name, description }) => commentOn(sql, target, name, description)),
+    ];
     return {
-      statements: [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`],
+      statements: [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`, ...comments],
       changes: [{ table, column: undefined, change: "table_added" }],
     };
   }
   const statements: string[] = [];
   const changes: SchemaChange[] = [];
-  for (const { name: column, type } of schema.columns) {
+  for (const { name: column, type, description } of schema.columns) {
     const old = standing.get(column);
     const toType = formatColumnType(type);
     if (old === undefined) {
       statements.push(`ALTER TABLE ${target} ADD COLUMN ${columnOf(sql, column, type)}`);
+      statements.push(...commentOn(sql, target, column, description));
       changes.push({ table, column, change: "column_added", toType });
     } else if (!sameType(old, type)) {
       statements.push(widenStatement(sql, target, column, old, type));
@@ -51,6 +56,10 @@ export function planTable(
     }
   }
   return { statements, changes };
+}
+
+function commentOn(sql: SqlDialect, target: string, column: string | undefined, text: string | undefined) {
+  return text === undefined || sql.comment === undefined ? [] : [sql.comment(target, column, text)];
 }
 
 function columnOf(sql: SqlDialect, name: string, type: ColumnType): string {
