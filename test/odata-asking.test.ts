@@ -5,6 +5,7 @@ import { bridgeInto } from "./support/carried.js";
 import { allRecords, failure, fixedService, HUT, HUTS, openOData, schemaOf } from "./support/odata.js";
 import { odataStranger } from "./support/odata-stranger.js";
 import { temporaryFolder } from "./support/project.js";
+import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
 const COUNT = 230;
@@ -150,5 +151,43 @@ describe("ranges of the key", () => {
       "/Huts?$filter=Id ge 1": { value: [1, 2, 3].map(hut) },
     });
     expect(await allRecords(openOData(other.url, { streams }), "huts")).toHaveLength(3);
+  });
+});
+
+describe("an address that would be too long", () => {
+  const properties = Array.from({ length: 120 }, (_, n) => `PropertyWithALongName${n}`);
+  const inner = `<EntityType Name="Hut"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"/>
+    ${properties.map((name) => `<Property Name="${name}" Type="Edm.Int32"/>`).join("")}</EntityType>`;
+  const open = async (version: string, takesBodies: boolean) => {
+    const asked: string[] = [];
+    const origin = await serve((request, response, body) => {
+      const url = decodeURIComponent(request.url ?? "");
+      if (url.endsWith("$metadata")) return response.end(schemaOf(inner, HUTS, version));
+      if (url.length > 2000) return response.writeHead(414).end("{}");
+      const type = request.headers["content-type"] ?? "";
+      asked.push(`${request.method} ${url} ${type} ${decodeURIComponent(body)}`);
+      const isTaken = request.method === "GET" || takesBodies;
+      response
+        .writeHead(isTaken ? 200 : 405)
+        .end(JSON.stringify({ value: [{ Id: 1, [properties[0]!]: 5 }] }));
+    });
+    const columns = { [properties[1]!]: { skip: true } };
+    const api = openOData(`${origin}/odata`, { streams: { huts: { set: "Huts", columns } } });
+    return { records: await allRecords(api, "huts"), asked };
+  };
+
+  it("goes in a body to a service of 4.01", async () => {
+    const { records, asked } = await open("4.01", true);
+    expect(records).toHaveLength(1);
+    expect(asked).toEqual([
+      expect.stringMatching(
+        /^POST \/odata\/Huts\/\$query text\/plain \$select=Id,PropertyWithALongName0,PropertyWithALongName2,.*&\$count=true$/,
+      ),
+    ]);
+  });
+
+  it("is made shorter where that is refused, and before 4.01", async () => {
+    expect((await open("4.01", false)).asked.at(-1)).toBe("GET /odata/Huts?$count=true  ");
+    expect((await open("4.0", false)).asked).toEqual(["GET /odata/Huts?$count=true  "]);
   });
 });

@@ -106,6 +106,32 @@ function encodeQuery(pairs: Iterable<readonly [string, Scalar | readonly Scalar[
   return parts.join("&");
 }
 
+/** Addresses up to this length go everywhere; bytes. */
+export const LONGEST_ADDRESS = 2000;
+
+/**
+ * The same request with its query in a body (OData URL Conventions 4.01, section 2.1.1); it changes nothing, so it may be
+ * sent again.
+ */
+export function queryInBody(request: ApiRequest): ApiRequest {
+  const [path, query = ""] = request.url.split("?");
+  return {
+    ...request,
+    method: "POST",
+    url: `${path}/$query`,
+    headers: { ...request.headers, "content-type": "text/plain" },
+    body: query,
+    repeatable: true,
+  };
+}
+
+/** The same request with all that there is of each record, instead of what `$select` names. */
+export function withoutSelect(request: ApiRequest): ApiRequest {
+  const [path, query = ""] = request.url.split("?");
+  const others = query.split("&").filter((pair) => !pair.startsWith("$select="));
+  return { ...request, url: others.length === 0 ? path! : `${path}?${others.join("&")}` };
+}
+
 /** `$` may stand in a query (RFC 3986, section 3.4), and some services know their own options by it only. */
 function encodeName(name: string): string {
   return encodeURIComponent(name).replaceAll("%24", "$");

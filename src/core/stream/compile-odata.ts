@@ -103,6 +103,7 @@ export function compileODataStream(
       ...base.request,
       base: root.url,
       addressValues: doubled,
+      takesQueryInBody: version === "4.01",
       joinParameters: joinerOf(definition, keyParts, version),
       template: {
         ...base.request.template,

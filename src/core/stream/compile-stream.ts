@@ -30,6 +30,8 @@ export interface CompiledRequest {
   readonly base?: string | undefined;
   /** values as the address takes them; default: as they are */
   readonly addressValues?: ((values: TemplateValues) => TemplateValues) | undefined;
+  /** the API takes a query in a body where its address is too long */
+  readonly takesQueryInBody?: boolean | undefined;
   /** what cursor, windows and pages put into the query, joined; default: the last one of each name counts */
   readonly joinParameters?: ((said: readonly Parameters[], values: TemplateValues) => Parameters) | undefined;
 }

@@ -132,7 +132,7 @@ function checkPaths(
   }
 }
 
-/** A longer list of properties is left out: all of them come then. Bytes; addresses of 2,000 go everywhere. */
+/** Before 4.01, a longer list of properties is left out: all of them come then. Bytes. */
 const LONGEST_SELECT = 1500;
 
 /**
@@ -147,7 +147,8 @@ export function selectOf(
   const isSkipped = (path: readonly string[]) => rules.get(formatPath(path))?.skip === true;
   const wanted = leaves.filter(({ path }) => !isSkipped(path)).map(({ path }) => path[0]!);
   const select = [...new Set([...wanted, ...(isOld(version) ? expansions.flatMap(oldPaths) : [])])].join(",");
-  const isWhole = isOpen || types.length > 1 || select.length > LONGEST_SELECT || select === "";
+  const isLong = select.length > LONGEST_SELECT && version !== "4.01";
+  const isWhole = isOpen || types.length > 1 || isLong || select === "";
   return isWhole ? {} : { $select: select };
 }
 

@@ -3,7 +3,15 @@
 import type { PagePosition } from "../../core/ask/page-position.js";
 import { type Part, WHOLE_STREAM } from "../../core/ask/parts.js";
 import { type PageRead, pageOfRecords, readEnvelope, readPage } from "../../core/ask/read-page.js";
-import { type ApiRequest, type Parameters, planRequest, resolveLink } from "../../core/ask/request-plan.js";
+import {
+  type ApiRequest,
+  LONGEST_ADDRESS,
+  type Parameters,
+  planRequest,
+  queryInBody,
+  resolveLink,
+  withoutSelect,
+} from "../../core/ask/request-plan.js";
 import type { Clock } from "../../core/clock.js";
 import type { Account } from "../../core/define/connector.js";
 import type { Connector } from "../../core/define/connector-schema.js";
@@ -75,6 +83,8 @@ export class Asker {
   private readonly concealed: readonly FieldSteps[];
   /** the same for a response that holds a piece of a record only: a path may have begun outside it */
   private readonly concealedInPieces: readonly FieldSteps[];
+  /** the service takes no query in a body, though its version has it */
+  private bodiesRefused = false;
   /** requests that have given a list of records */
   private readonly listsSeen = new Set<CompiledRequest>();
 
@@ -226,6 +236,29 @@ export class Asker {
       link,
     );
     if (of === this.stream.request) this.firstAsked ??= `${request.method} ${request.url}`;
-    return this.send(request, of, (response) => this.read(response, of, position), where);
+    const isLong = of.takesQueryInBody === true && link === undefined && request.url.length > LONGEST_ADDRESS;
+    const read = (response: HttpResponse) => this.read(response, of, position);
+    return isLong ? this.sendLong(request, of, read, where) : this.send(request, of, read, where);
+  }
+
+  /** With its query in a body; to a service that takes none, without what makes it long. */
+  private async sendLong<T>(
+    request: ApiRequest,
+    of: CompiledRequest,
+    read: (response: HttpResponse) => T,
+    where: Where,
+  ): Promise<T> {
+    if (this.bodiesRefused) return this.send(withoutSelect(request), of, read, where);
+    try {
+      return await this.send(queryInBody(request), of, read, where);
+    } catch (error) {
+      const isRefused = isBridgeError(error, "REQUEST_REFUSED") || isBridgeError(error, "NOT_FOUND");
+      if (!isRefused || withoutSelect(request).url === request.url) throw error;
+      this.bodiesRefused = true;
+      this.notice(
+        "The service takes no query in a body: all properties are asked for, not only those that are wanted.",
+      );
+      return this.send(withoutSelect(request), of, read, where);
+    }
   }
 }
