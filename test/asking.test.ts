@@ -457,7 +457,7 @@ describe("mistakes in how a stream asks", () => {
       "two page rules",
       { pages: { token: "$.a", number: 1, query: "p" } },
       "CONFIG_INVALID",
-      "one of token, link, number, offset or after",
+      "one of token, link, number, offset, after or keyset",
     ],
     [
       "a position that is sent nowhere",

@@ -1,10 +1,11 @@
 /** An OData server that nobody here wrote, over metadata and data of ours: it speaks 4.0 and 2.0. */
 
 import { mkdirSync, writeFileSync } from "node:fs";
+import { createServer } from "node:http";
 import { createRequire } from "node:module";
 import { join, resolve } from "node:path";
 import { temporaryFolder, whenDone } from "./project.js";
-import { serve } from "./serve.js";
+import { listen } from "./serve.js";
 
 type Router = (request: unknown, response: unknown, next: (error?: unknown) => void) => void;
 interface MockServer {
@@ -53,9 +54,10 @@ export async function odataStranger(
   whenDone(() => server.dispose());
   const log: string[] = [];
   const router = server.getRouter();
-  const origin = await serve((request, response) => {
+  // it reads the bodies of requests itself
+  const listening = createServer((request, response) => {
     log.push(decodeURIComponent(request.url ?? ""));
     router(request, response, () => response.writeHead(404).end("no such address"));
   });
-  return { url: `${origin}/huts/odata`, log };
+  return { url: `http://127.0.0.1:${await listen(listening)}/huts/odata`, log };
 }

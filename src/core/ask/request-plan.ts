@@ -110,8 +110,8 @@ function encodeQuery(pairs: Iterable<readonly [string, Scalar | readonly Scalar[
 export const LONGEST_ADDRESS = 2000;
 
 /**
- * The same request with its query in a body (OData URL Conventions 4.01, section 2.1.1); it changes nothing, so it may be
- * sent again.
+ * The same request with its query in a body (OData URL Conventions 4.01, section 2.1.1); it changes nothing, so it may
+ * be sent again.
  */
 export function queryInBody(request: ApiRequest): ApiRequest {
   const [path, query = ""] = request.url.split("?");

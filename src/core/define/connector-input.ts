@@ -903,6 +903,8 @@ export interface Expand {
   record?: string | undefined;
   /** Put it there; left out, its fields join the record's own */
   at?: string | undefined;
+  /** For entity sets: as many of these requests go in one, by the service's $batch */
+  batch?: number | undefined;
 }
 /** How the API is asked for changes only */
 export interface Cursor {

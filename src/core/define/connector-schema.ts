@@ -243,6 +243,8 @@ export const streamSchema = z
     const isForSets = "is for entity sets: write set instead of get";
     if (stream.pages?.keyset !== undefined && stream.set === undefined)
       context.addIssue({ code: "custom", message: isForSets, path: ["pages", "keyset"] });
+    if (stream.expand?.batch !== undefined && stream.set === undefined)
+      context.addIssue({ code: "custom", message: isForSets, path: ["expand", "batch"] });
     for (const [name, source] of Object.entries(stream.each ?? {}))
       if (!Array.isArray(source) && "ranges" in source && stream.set === undefined)
         context.addIssue({ code: "custom", message: isForSets, path: ["each", name, "ranges"] });
@@ -274,6 +276,7 @@ export const streamSchema = z
             {
               anyOf: [
                 { properties: { pages: { type: "object", ...has("keyset") } }, required: ["pages"] },
+                { properties: { expand: { type: "object", ...has("batch") } }, required: ["expand"] },
                 {
                   properties: {
                     each: {

@@ -196,6 +196,12 @@ export const expandSchema = z
       .describe("Values for the request's {name}, from the record's fields"),
     record: jsonPathText.default("$").describe("Where what is wanted is in the response"),
     at: fieldPath.optional().describe("Put it there; left out, its fields join the record's own"),
+    batch: z
+      .int()
+      .min(2)
+      .max(1000)
+      .optional()
+      .describe("For entity sets: as many of these requests go in one, by the service's $batch"),
   })
   .superRefine((request, context) => {
     if (request.link === undefined) oneMethod(request, context);

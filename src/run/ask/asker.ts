@@ -83,6 +83,8 @@ export class Asker {
   private readonly concealed: readonly FieldSteps[];
   /** the same for a response that holds a piece of a record only: a path may have begun outside it */
   private readonly concealedInPieces: readonly FieldSteps[];
+  /** the service takes no requests in batches */
+  refusesBatches = false;
   /** the service takes no query in a body, though its version has it */
   private bodiesRefused = false;
   /** requests that have given a list of records */
@@ -220,6 +222,24 @@ export class Asker {
     where: Where,
     pageUrl: string | undefined,
   ): Promise<AskedPage> {
+    const request = this.planned(of, position, values, parameters, where, pageUrl);
+    if (of === this.stream.request) this.firstAsked ??= `${request.method} ${request.url}`;
+    const isOwn = position.at !== "link" && of.takesQueryInBody === true;
+    const read = (response: HttpResponse) => this.read(response, of, position);
+    return isOwn && request.url.length > LONGEST_ADDRESS
+      ? this.sendLong(request, of, read, where)
+      : this.send(request, of, read, where);
+  }
+
+  /** The request for a page. @throws BridgeError LINK_NOT_OURS */
+  planned(
+    of: CompiledRequest,
+    position: PagePosition,
+    values: TemplateValues,
+    parameters: Parameters,
+    where: Where,
+    pageUrl: string | undefined,
+  ): ApiRequest {
     const { account, headers } = this.shared;
     const base = of.base ?? account.baseUrl;
     const link =
@@ -227,7 +247,7 @@ export class Asker {
         ? resolveLink(position.link, pageUrl ?? `${base}/`, account.origins, where)
         : undefined;
     const said = [parameters, of.pages.parameters(position)];
-    const request = planRequest(
+    return planRequest(
       base,
       of.template,
       { ...headers, accept: headers.accept ?? ACCEPT[of.plan.decoder.kind] },
@@ -235,10 +255,6 @@ export class Asker {
       of.joinParameters?.(said, values) ?? Object.assign({}, ...said),
       link,
     );
-    if (of === this.stream.request) this.firstAsked ??= `${request.method} ${request.url}`;
-    const isLong = of.takesQueryInBody === true && link === undefined && request.url.length > LONGEST_ADDRESS;
-    const read = (response: HttpResponse) => this.read(response, of, position);
-    return isLong ? this.sendLong(request, of, read, where) : this.send(request, of, read, where);
   }
 
   /** With its query in a body; to a service that takes none, without what makes it long. */
