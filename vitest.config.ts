@@ -1,3 +1,5 @@
+import { tmpdir } from "node:os";
+import { join } from "node:path";
 import { defineConfig } from "vitest/config";
 
 /** Units run in two time zones; tests that start processes and servers run in a third, once. */
@@ -16,7 +18,8 @@ export default defineConfig({
         test: {
           name: "whole",
           include: ["test/**/*.test.ts"],
-          env: { TZ: "America/St_Johns" },
+          // what is kept between processes is not the user's
+          env: { TZ: "America/St_Johns", EARLY_BRIDGE_CACHE: join(tmpdir(), "early-bridge-test-cache") },
           testTimeout: 240_000,
           hookTimeout: 60_000,
         },

@@ -8,7 +8,7 @@ import { odataStranger } from "./support/odata-stranger.js";
 import { temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 
-const hut = (Number: number) => ({ Number, Title: `Hut ${Number}`, ChangedAt: null });
+const hut = (n: number) => ({ Number: n, Title: `Hut ${n}`, ChangedAt: null });
 const streams = {
   huts: {
     set: "Huts",

@@ -56,6 +56,8 @@ export interface ExchangeContext {
   readonly charge?: Charge | undefined;
   /** what responses mean beyond their status */
   readonly fails?: readonly FailRule[] | undefined;
+  /** it is asked for on condition: that nothing has changed (304) is an answer */
+  readonly mayBeUnchanged?: boolean | undefined;
   /** fields whose values stand in no recording: anywhere in the response where such a path begins */
   readonly concealed?: readonly FieldSteps[] | undefined;
   readonly signal?: AbortSignal | undefined;
@@ -258,7 +260,11 @@ class AccountExchange implements Exchange {
   }
 
   /** The connector's rules go first, then the status. */
-  private judged(response: HttpResponse, { fails = [], onEvent }: ExchangeContext): HttpResponse {
+  private judged(
+    response: HttpResponse,
+    { fails = [], onEvent, mayBeUnchanged = false }: ExchangeContext,
+  ): HttpResponse {
+    if (mayBeUnchanged && response.status === 304) return response;
     const { redactor, clock } = this.parts;
     const answer = { ...response, body: () => bodyTree(response.body) };
     for (const rule of fails) {

@@ -9,6 +9,7 @@ import { nodeClock } from "../http/node-clock.js";
 import { isPrivateHost } from "../http/private-network.js";
 import { openTransport, proxyFromEnvironment } from "../http/transport.js";
 import type { Ports } from "../run/ports.js";
+import { fileKeep } from "./file-keep.js";
 
 /** Files are from the working folder; refresh tokens in the user's config folder. */
 export function nodePorts(): Ports {
@@ -17,6 +18,7 @@ export function nodePorts(): Ports {
     random: Math.random,
     openTransport,
     tokens: fileTokenStore(),
+    keep: fileKeep(),
     readFile: (path) => readFile(path),
     readSecretFile: (path) => readFile(path, "utf8"),
     unpackFile,

@@ -91,8 +91,10 @@ export function connectWith<C extends Connector>(
     await transport.close();
   };
   const headers = commonHeaders(connector, options.http);
+  // a recording must hold all that its replay asks for
+  const keep = replay === undefined && take === undefined ? machine.keep : undefined;
   const service =
-    connector.odata === undefined ? undefined : new ODataService(connector, account, exchange, headers);
+    connector.odata === undefined ? undefined : new ODataService(connector, account, exchange, headers, keep);
   const streams = new Map<string, CompiledStream>();
   const stream = async (name: string) => {
     const compiled = streams.get(name) ?? (await service?.stream(name)) ?? compileNamed(connector, name);

@@ -9,12 +9,13 @@ import { type Connector, type StreamDefinition, streamSchema } from "../core/def
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import { readCsdlJson } from "../core/odata/csdl-json.js";
 import { readCsdlXml } from "../core/odata/csdl-xml.js";
-import type { EntitySet, Model } from "../core/odata/model.js";
+import { type EntitySet, MODEL_FORMAT, type Model } from "../core/odata/model.js";
 import { snakeCase } from "../core/shape/naming.js";
 import { compileODataStream, type ODataRoot } from "../core/stream/compile-odata.js";
 import { type CompiledStream, compileStream } from "../core/stream/compile-stream.js";
 import { type Exchange, newTally } from "../http/exchange.js";
 import type { HttpResponse } from "../http/send.js";
+import type { Keep } from "./ports.js";
 
 /** What is known of a service, and the streams that carry it. */
 export interface Known {
@@ -26,6 +27,12 @@ export interface Known {
   >;
 }
 
+/** Metadata as it is kept, with what the service calls its state (RFC 9110, section 8.8.3). */
+interface KeptModel {
+  readonly model: Model;
+  readonly etag: string;
+}
+
 /** A service at work for one account. */
 export class ODataService {
   private known: Promise<Known> | undefined;
@@ -35,6 +42,7 @@ export class ODataService {
     private readonly account: Account,
     private readonly exchange: Exchange,
     private readonly headers: Readonly<Record<string, string>>,
+    private readonly keep: Keep | undefined,
   ) {}
 
   async names(): Promise<readonly string[]> {
@@ -117,13 +125,27 @@ export class ODataService {
     }
   }
 
+  /** Large metadata takes seconds to read: what was read last is taken where the service says that it is the same. */
   private async metadataAt(root: string): Promise<Model> {
+    const name = `metadata ${MODEL_FORMAT} ${this.connector.connector} ${this.account.name} ${root}`;
+    const kept = (await this.keep?.read(name)) as KeptModel | undefined;
+    const condition = kept && { "if-none-match": kept.etag };
     const template = { get: "/$metadata", query: {}, headers: {}, safe_to_retry: false };
-    const accept = { ...this.headers, accept: "application/xml, application/json;q=0.5" };
+    const accept = { ...this.headers, accept: "application/xml, application/json;q=0.5", ...condition };
     const request = planRequest(root, template, accept, {});
     const where = { account: this.account.name };
     const fails = compileFailRules(this.connector.api.rules);
-    return this.exchange.ask(request, modelOf, { where, tally: newTally(), fails });
+    const context = { where, tally: newTally(), fails, mayBeUnchanged: kept !== undefined };
+    const { model, etag } = await this.exchange.ask(
+      request,
+      (response) =>
+        kept !== undefined && response.status === 304
+          ? kept
+          : { model: modelOf(response), etag: response.headers.etag },
+      context,
+    );
+    if (etag !== undefined && etag !== kept?.etag) await this.keep?.write(name, { model, etag });
+    return model;
   }
 
   private streamsOf(model: Model): Known["streams"] {

@@ -16,6 +16,8 @@ export interface Ports {
   openTransport(options: TransportOptions | undefined): Transport;
   /** where refresh tokens are kept */
   readonly tokens: TokenStore;
+  /** what can be asked for again; without it, it is */
+  readonly keep?: Keep | undefined;
   /** a file of values for a fan-out */
   readFile(path: string): Promise<Uint8Array>;
   /** a file that holds a secret */
@@ -25,6 +27,13 @@ export interface Ports {
   readonly network: Network;
   /** says that as many listeners as there are requests will wait for these signals */
   expectListeners(...signals: readonly AbortSignal[]): void;
+}
+
+/** Values by name, kept from one process to the next; none of them is promised to be there. */
+export interface Keep {
+  read(key: string): Promise<unknown>;
+  /** Takes what structured cloning takes; never rejects. */
+  write(key: string, value: unknown): Promise<void>;
 }
 
 /** What is known of names and ways. */

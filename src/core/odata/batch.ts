@@ -1,6 +1,6 @@
 /**
- * Many requests in one: as JSON (OData JSON Format 4.01, section 19) or, before 4.01, as multipart (OData Protocol 4.01,
- * section 11.7.7; OData 2.0, Batch Processing). Only GETs are put together: each may be asked for again.
+ * Many requests in one: as JSON (OData JSON Format 4.01, section 19) or, before 4.01, as multipart (OData Protocol
+ * 4.01, section 11.7.7; OData 2.0, Batch Processing). Only GETs are put together: each may be asked for again.
  */
 
 import type { HeaderValues } from "../pace/limit-headers.js";

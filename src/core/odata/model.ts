@@ -79,6 +79,9 @@ export interface EntitySet {
   readonly description: string | undefined;
 }
 
+/** Counts up with every change of `Model`: one that was kept in an older form is read anew. */
+export const MODEL_FORMAT = 1;
+
 /** All that `$metadata` tells of what can be read. */
 export interface Model {
   readonly version: ODataVersion;

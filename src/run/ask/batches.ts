@@ -1,4 +1,4 @@
-/** Requests for many records in one, by a service's `$batch`. What a batch does not give is left for single requests. */
+/** Requests for many records in one, by `$batch`. What a batch does not give is left for single requests. */
 
 import type { PagePosition } from "../../core/ask/page-position.js";
 import type { PageRead } from "../../core/ask/read-page.js";
