@@ -1,7 +1,9 @@
 /** `survey`: what an OData service holds, through the command and through the public function. */
 
+import { spawn } from "node:child_process";
+import { once } from "node:events";
 import { readFileSync, writeFileSync } from "node:fs";
-import { join } from "node:path";
+import { join, resolve } from "node:path";
 import { describe, expect, it } from "vitest";
 import { connect, defineConnector, survey } from "../src/index.js";
 import { startNeighbours } from "../src/standins/index.js";
@@ -43,6 +45,36 @@ describe("survey", () => {
     const probe = (await command(["probe", "stores"], folder)).stdout;
     expect(probe).toMatch(/metadata .*OData 2.0, 2 sets: Items, Suppliers; 1 carried/);
     expect(probe).toMatch(/30 records on the first page: Id, HutId, Item, Count, Price, SupplierCode, …/);
+  });
+
+  // the terminal is that of util-linux: elsewhere `script` takes other arguments
+  it.skipIf(process.platform !== "linux")("lets sets be ticked in a terminal", async () => {
+    const { folder } = await stores();
+    const program = `stty cols 120 rows 40; ${process.execPath} ${resolve("dist/cli/main.js")} survey stores --pick`;
+    const terminal = spawn("script", ["-qec", program, "/dev/null"], { cwd: folder });
+    whenDone(() => terminal.kill());
+    let seen = "";
+    const shows = (words: string) =>
+      new Promise<void>((found) => {
+        terminal.stdout.on("data", (part) => {
+          seen += String(part);
+          if (seen.includes(words)) found();
+        });
+      });
+    await shows("Suppliers");
+    const ticked = shows("◼");
+    terminal.stdin.write("\t");
+    await ticked;
+    const ended = once(terminal, "exit");
+    terminal.stdin.write("\r");
+    expect(await ended).toEqual([0, null]);
+    expect(seen).toMatch(/Suppliers {2}3 rows/);
+    const file = readFileSync(join(folder, "connectors/stores.connector.yaml"), "utf8");
+    expect(file).toMatch(/sets: \[.*Suppliers\]/);
+    // with no terminal, the sets are to be named
+    expect((await command(["survey", "stores", "--pick"], folder)).stderr).toContain(
+      "early-bridge survey stores --pick <set>",
+    );
   });
 
   it("explains what it cannot show", async () => {

@@ -88,7 +88,10 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
     .argument("[set]", "one set, in detail")
     .option(...PROJECT_OPTION)
     .option("--search <word>", "only sets whose name, columns or descriptions hold it")
-    .option("--pick <set...>", "write these sets into the connector file")
+    .option(
+      "--pick [set...]",
+      "write these sets into the connector file; with none named, from a list to tick",
+    )
     .option("--json", "the sets as JSON lines")
     .action(async (account, set, options) =>
       setExitCode(await (await import("./survey-command.js")).surveyCommand(account, set, options)),

@@ -6,6 +6,7 @@ import colors from "picocolors";
 import { type Document, isMap, isNode, isSeq, parseDocument } from "yaml";
 import { BridgeError } from "../core/errors.js";
 import { type OpenedProject, openProject } from "../node/project.js";
+import type { Api } from "../run/api.js";
 import { type SurveySet, survey } from "../run/survey.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, countText } from "./format.js";
@@ -15,8 +16,8 @@ import { tableText } from "./table.js";
 export interface SurveyCommandOptions {
   readonly project: string;
   readonly search?: string | undefined;
-  /** write these sets into the connector file */
-  readonly pick?: readonly string[] | undefined;
+  /** write these sets into the connector file; true: those that are ticked in a list */
+  readonly pick?: readonly string[] | true | undefined;
   readonly json?: boolean | undefined;
 }
 
@@ -29,12 +30,7 @@ export async function surveyCommand(
   const api = await project.openAccount(account);
   try {
     const { search, pick } = options;
-    if (pick !== undefined) {
-      // names that are none are told before anything is written
-      for (const each of pick) await survey({ api, set: each, count: false });
-      await writePicks(project, account, pick);
-      return EXIT_CODES.done;
-    }
+    if (pick !== undefined) return await pickSets(project, api, account, options);
     const sets = await survey({ api, search, set });
     if (options.json === true)
       for (const each of sets) process.stdout.write(jsonLine("set", { account, ...each }));
@@ -43,6 +39,45 @@ export async function surveyCommand(
   } finally {
     await api.close();
   }
+}
+
+async function pickSets(
+  project: OpenedProject,
+  api: Api,
+  account: string,
+  { pick, search }: SurveyCommandOptions,
+): Promise<number> {
+  const picked = pick === true || pick === undefined ? await ticked(api, account, search) : pick;
+  if (picked === undefined) return EXIT_CODES.stopped;
+  // names that are none are told before anything is written
+  for (const each of picked) await survey({ api, set: each, count: false });
+  if (picked.length > 0) await writePicks(project, account, picked);
+  return EXIT_CODES.done;
+}
+
+/** What is ticked of the sets that no stream carries yet; undefined where the list is left. */
+async function ticked(api: Api, account: string, search: string | undefined): Promise<string[] | undefined> {
+  if (!process.stdin.isTTY || !process.stdout.isTTY)
+    throw new BridgeError("CONFIG_INVALID", "A list to tick needs a terminal.", {
+      hint: `Name the sets instead: early-bridge survey ${account} --pick <set> <set> …`,
+    });
+  const sets = (await survey({ api, search })).filter(({ stream }) => stream === undefined);
+  if (sets.length === 0) {
+    say(search === undefined ? "Every set is carried already." : `No other set holds "${search}".`);
+    return [];
+  }
+  const { autocompleteMultiselect, isCancel } = await import("@clack/prompts");
+  const choice = await autocompleteMultiselect({
+    message: `Sets to carry from ${account} (type to search, Tab to tick, Enter to write)`,
+    options: sets.map(({ set, rows, description }) => ({
+      value: set,
+      label: rows === undefined ? set : `${set}  ${countText(rows)} rows`,
+      ...(description === undefined ? {} : { hint: description }),
+    })),
+    required: false,
+    maxItems: 15,
+  });
+  return isCancel(choice) ? undefined : choice;
 }
 
 function listText(account: string, sets: readonly SurveySet[], search: string | undefined): string {

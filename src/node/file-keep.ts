@@ -1,4 +1,4 @@
-/** What can be asked for again, kept in files of the user's cache folder: whatever is wrong with them costs time only. */
+/** What can be asked for again, in files of the user's cache folder: whatever is wrong with them costs time only. */
 
 import { createHash, randomBytes } from "node:crypto";
 import { mkdir, readFile, rename, rm, writeFile } from "node:fs/promises";
