@@ -331,15 +331,16 @@ describe("a table over several runs", () => {
     ]);
   });
 
-  it("loses the rows of records that the API tells to be gone, judged by no other rule", async () => {
+  const gone = (record: Readonly<Record<string, unknown>>) => record.gone === true;
+  it.each([
+    ["in TypeScript", {}, { streams: { s: { gone } } }],
+    ["in CEL", { gone: "record.gone" }, undefined],
+  ])("loses the rows of records that the API tells to be gone, by a rule %s", async (_how, rule, code) => {
     let body: unknown = [
       { id: 1, stars: 4, kids: [{ n: 1 }] },
       { id: 2, stars: 5 },
     ];
-    const stream = { get: "/s", key: "id", where: "record.stars > 3" };
-    const code = {
-      streams: { s: { gone: (record: Readonly<Record<string, unknown>>) => record.gone === true } },
-    };
+    const stream = { get: "/s", key: "id", where: "record.stars > 3", ...rule };
     const path = `${temporaryFolder()}/t.duckdb`;
     const run = async () =>
       (await (await bridgeInto(path, fakeApi(stream, () => ({ body }), code).api)).run()).streams[0];
@@ -355,8 +356,8 @@ describe("a table over several runs", () => {
       { id: 3 },
     ]);
     expect(await queryFile(path, "SELECT * FROM s_kids")).toEqual([]);
-    const keyless = () => fakeApi({ get: "/s" }, () => ({ body }), code);
-    expect(keyless).toThrow("Stream s tells what is gone, but has no key.");
+    const keyless = () => fakeApi({ get: "/s", ...rule }, () => ({ body }), code);
+    expect(keyless).toThrow(/tells what is gone, but has no key|gone needs a key/);
   });
 
   it("that is replaced keeps its columns, counts what went, and is left alone by a failed run", async () => {

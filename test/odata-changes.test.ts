@@ -12,6 +12,45 @@ const hut = (Id: number, Title: string, ...beds: number[]) => ({
   Beds: beds.map((No) => ({ No })),
 });
 
+describe("tombstones of 2.0", () => {
+  it("are what a rule says that they are: it has no form for them", async () => {
+    const metadata = schemaOf(HUT.replace('Type="Collection(N.Bed)"', ""), HUTS, "1.0");
+    const { url } = await fixedService(metadata, {
+      "/Huts": {
+        d: {
+          results: [
+            { Id: 1, Title: "A" },
+            { Id: 2, Title: "B" },
+          ],
+          __delta: "Huts?!deltatoken=1",
+        },
+      },
+      "/Huts?!deltatoken=1": {
+        d: {
+          results: [
+            { __metadata: { state: "deleted" }, Id: 1 },
+            { Id: 3, Title: "C" },
+          ],
+          __delta: "Huts?!deltatoken=2",
+        },
+      },
+    });
+    const path = `${temporaryFolder()}/tombstones.duckdb`;
+    const huts = {
+      set: "Huts",
+      cursor: { delta: true },
+      gone: "record.__metadata.state == 'deleted'",
+    } as const;
+    const bridge = await bridgeInto(path, openOData(url, { streams: { huts } }));
+    expect((await bridge.run()).outcome).toBe("done");
+    expect((await bridge.run()).streams[0]).toMatchObject({ outcome: "done", added: 1, removed: 1 });
+    expect(await queryFile(path, "SELECT title FROM huts ORDER BY 1")).toEqual([
+      { title: "B" },
+      { title: "C" },
+    ]);
+  });
+});
+
 describe("changes that a service tells in part", () => {
   const open = async (changes: object, later: Readonly<Record<string, unknown>> = {}) => {
     const { url, log } = await fixedService(schemaOf(HUT, HUTS), {

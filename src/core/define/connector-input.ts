@@ -621,6 +621,8 @@ export interface Stream {
   expand?: Expand | undefined;
   /** Records for which this CEL condition over record does not hold are left out */
   where?: string | undefined;
+  /** Records for which this CEL condition over record holds tell that one is gone: it is removed */
+  gone?: string | undefined;
   /** Fields put into every record: constants, or {name} of settings and parts */
   add?:
     | {

@@ -208,6 +208,11 @@ export const streamSchema = z
     where: conditionText("record")
       .optional()
       .describe("Records for which this CEL condition over record does not hold are left out"),
+    gone: conditionText("record")
+      .optional()
+      .describe(
+        "Records for which this CEL condition over record holds tell that one is gone: it is removed",
+      ),
     add: z
       .record(nameText, z.union([filled, z.number(), z.boolean()]))
       .default({})
@@ -240,6 +245,8 @@ export const streamSchema = z
         message: "needs a key: records that come again are known by it",
         path: ["pages", "overlap"],
       });
+    if (stream.gone !== undefined && stream.key === undefined && stream.set === undefined)
+      context.addIssue({ code: "custom", message: "needs a key: a row is removed by it", path: ["gone"] });
     const isForSets = "is for entity sets: write set instead of get";
     if (stream.pages?.keyset !== undefined && stream.set === undefined)
       context.addIssue({ code: "custom", message: isForSets, path: ["pages", "keyset"] });
@@ -261,6 +268,7 @@ export const streamSchema = z
       needs("body", "post"),
       noTwo("windows", "cursor"),
       noTwo("report", "pages"),
+      { not: { allOf: [has("gone"), { not: has("key") }, { not: has("set") }] } },
       {
         not: {
           allOf: [

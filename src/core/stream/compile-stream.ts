@@ -141,8 +141,24 @@ export function compileStream(
       cursor?.field !== undefined && cursor.query === undefined && !namesInTemplate(definition).has("since"),
     measures: measureGroups(definition.dimensions, definition.measures, { stream: name }),
     where: where === undefined ? undefined : compileCondition(where, "record"),
-    isRemoval: gone && ((record) => callOwn("gone", { stream: name }, () => gone(record))),
+    isRemoval:
+      gone === undefined
+        ? removalRule(definition.gone)
+        : (record) => callOwn("gone", { stream: name }, () => gone(record)),
     code,
+  };
+}
+
+/** Most records have nothing of what a tombstone has: what cannot be judged is a record like others. */
+function removalRule(text: string | undefined): CompiledStream["isRemoval"] {
+  if (text === undefined) return undefined;
+  const condition = compileCondition(text, "record");
+  return (record) => {
+    try {
+      return condition.holds({ record });
+    } catch {
+      return false;
+    }
   };
 }
 
