@@ -1,6 +1,6 @@
 /** The demo's other accounts, through the real commands: probe, login, and what is said when they fail. */
 
-import { writeFileSync } from "node:fs";
+import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
@@ -114,6 +114,36 @@ describe("login", () => {
       "signs in without a person",
     );
     expect((await command(["login"], project.folder, env)).stderr).toContain("Accounts: north, members");
+  });
+});
+
+describe("a set whose capabilities lie", () => {
+  it("is carried whole, and what it does not do is told", async () => {
+    const { project, env } = await wholeProject();
+    const connector = "connectors/members.connector.yaml";
+    project.edit("bridges.yaml", "bridges:", "bridges:\n  members: { from: members, to: local }");
+    await logIn(project, env);
+    const survey = await command(["survey", "members"], project.folder, env);
+    expect(survey.stdout).toMatch(/Clubs +clubs +Code +2 +delta links +Member\[\]/);
+    const before = readFileSync(join(project.folder, connector), "utf8");
+    const run = async (clubs: string) => {
+      writeFileSync(
+        join(project.folder, connector),
+        before.replace("streams:\n", `streams:\n  clubs: ${clubs}\n`),
+      );
+      return command(["run", "members", "--stream", "clubs", "--plain"], project.folder, env);
+    };
+    const untracked = await run("{ set: Clubs, cursor: { delta: true } }");
+    expect([untracked.code, untracked.stdout]).toEqual([
+      0,
+      expect.stringContaining("The last page has no token or link for later changes"),
+    ]);
+    expect(untracked.stdout).toContain("clubs: done, 3 records");
+    const unfiltered = await run("{ set: Clubs, pages: { keyset: true, size: { records: 2 } } }");
+    expect([unfiltered.code, unfiltered.stdout]).toEqual([5, expect.stringContaining("PAGE_REPEATED")]);
+    expect(await queryFile(project.database, "SELECT count(*)::INTEGER AS n FROM members.clubs")).toEqual([
+      { n: 3 },
+    ]);
   });
 });
 

@@ -4,6 +4,7 @@ import { describe, expect, it } from "vitest";
 import { bridgeInto } from "./support/carried.js";
 import { allRecords, failure, fixedService, HUT, HUTS, openOData, schemaOf } from "./support/odata.js";
 import { temporaryFolder } from "./support/project.js";
+import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
 describe("collections that are expanded", () => {
@@ -194,6 +195,22 @@ describe("what else a service may have", () => {
     expect(log.at(-1)).toContain("Title eq 'O''Hara' and At ge 2026-01-01T00:00:00Z");
   });
 
+  it("its own options and the reader's language are passed on, and a search is one of them", async () => {
+    let asked: { path: string; language: string | undefined } | undefined;
+    const origin = await serve((request, response) => {
+      const path = decodeURIComponent(request.url ?? "");
+      if (path.endsWith("/$metadata")) return response.end(schemaOf(HUT, HUTS));
+      asked = { path, language: request.headers["accept-language"] };
+      return response.end('{"value":[{"Id":1,"Title":"Kahla koča"}]}');
+    });
+    const query = { $search: '"hut" AND NOT winter', season: "summer" };
+    const huts = { set: "Huts", query, headers: { "Accept-Language": "sl" } };
+    const api = openOData(`${origin}/odata`, { streams: { huts } });
+    expect(await allRecords(api, "huts")).toEqual([{ Id: 1, Title: "Kahla koča" }]);
+    expect(asked?.language).toBe("sl");
+    expect(asked?.path).toContain('&$search="hut" AND NOT winter&season=summer');
+  });
+
   it("a set that refuses stops no other", async () => {
     const { url } = await fixedService(schemaOf(HUT, `${HUTS}<EntitySet Name="Beds" EntityType="N.Bed"/>`), {
       "/Beds": { value: [{ No: 1 }] },
@@ -207,6 +224,75 @@ describe("what else a service may have", () => {
 });
 
 describe("what a service says of its values", () => {
+  // OData JSON Format 4.01, section 7.1: the standard's own example, then as IEEE754Compatible=true has it
+  it.each([
+    ["as they are", { DecimalValue: 34.95, Int64Value: 0 }],
+    ["as texts", { DecimalValue: "34.95", Int64Value: "0" }],
+  ])("is kept exactly, of every primitive type, numbers %s", async (_how, numbers) => {
+    const values = {
+      NullValue: null,
+      TrueValue: true,
+      BinaryValue: "T0RhdGE",
+      IntegerValue: -128,
+      DoubleValue: 3.1415926535897931,
+      SingleValue: "INF",
+      StringValue: 'Say "Hello",\nthen go',
+      DateValue: "2012-12-03",
+      DateTimeOffsetValue: "2012-12-03T07:16:23Z",
+      DurationValue: "P12DT23H59M59.999999999999S",
+      TimeOfDayValue: "07:59:59.999",
+      GuidValue: "01234567-89ab-cdef-0123-456789abcdef",
+      ColorEnumValue: "Yellow",
+      GeographyPoint: { type: "Point", coordinates: [142.1, 64.1] },
+      ...numbers,
+    };
+    const types: Record<string, string> = {
+      Integer: "SByte",
+      Null: "Int32",
+      True: "Boolean",
+      ColorEnum: "N.Color",
+    };
+    const typeOf = (name: string) => {
+      const kind = name.replace(/Value$/, "");
+      return (types[kind] ?? kind).replace(/^(?!N\.)/, "Edm.");
+    };
+    const facets = { DecimalValue: 'Precision="9" Scale="2"' } as Record<string, string>;
+    const properties = Object.keys(values).map(
+      (name) => `<Property Name="${name}" Type="${typeOf(name)}" ${facets[name] ?? ""}/>`,
+    );
+    const inner = `<EnumType Name="Color"/><EntityType Name="Hut">${properties.join("")}</EntityType>`;
+    const { url } = await fixedService(schemaOf(inner, HUTS), { "/Huts": { value: [values] } });
+    const path = `${temporaryFolder()}/primitives.duckdb`;
+    const report = await (await bridgeInto(path, openOData(url))).run();
+    expect(report.streams[0]).toMatchObject({ outcome: "done", added: 1, quarantined: 0 });
+    const [row] = await queryFile(path, "SELECT * EXCLUDE (eb_run, eb_loaded_at, eb_row_id) FROM huts");
+    const asText = await queryFile(
+      path,
+      "SELECT binary_value::VARCHAR AS b, decimal_value::VARCHAR AS d, date_value::VARCHAR AS day, guid_value::VARCHAR AS g, single_value::VARCHAR AS s, epoch_ms(date_time_offset_value)::VARCHAR AS at FROM huts",
+    );
+    expect(asText).toEqual([
+      {
+        b: "OData",
+        d: "34.95",
+        day: "2012-12-03",
+        g: values.GuidValue,
+        s: "inf",
+        at: String(Date.UTC(2012, 11, 3, 7, 16, 23)),
+      },
+    ]);
+    expect(row).toMatchObject({
+      null_value: null,
+      true_value: true,
+      integer_value: "-128",
+      int64_value: "0",
+      double_value: 3.141592653589793,
+      string_value: values.StringValue,
+      duration_value: values.DurationValue,
+      time_of_day_value: values.TimeOfDayValue,
+      color_enum_value: "Yellow",
+    });
+  });
+
   it("streams become their addresses, descriptions and units comments", async () => {
     const inner = `<EntityType Name="Hut"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.String"/>
       <Property Name="Plan" Type="Edm.Stream"/><Property Name="Photo" Type="Edm.Stream"/>

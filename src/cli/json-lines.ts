@@ -201,6 +201,7 @@ export const outputLine = z
         )
         .describe("Ways to other entities"),
       cursors: z.array(z.string()).describe("Columns that may tell of changes, the likeliest first"),
+      tracks_changes: z.boolean().describe("The service says that it gives delta links"),
       description: z.string().optional().describe("The service's own words"),
       rows: count.optional().describe("As the service counts them"),
     }).describe("A set of the survey"),

@@ -100,7 +100,7 @@ function listText(account: string, sets: readonly SurveySet[], search: string | 
     each.key.join(", "),
     countText(each.columns.length),
     each.rows === undefined ? "" : countText(each.rows),
-    each.cursors[0] ?? "",
+    cursorsOf(each)[0] ?? "",
     clipped([...new Set(each.navigation.map(({ to, many }) => (many ? `${to}[]` : to)))].join(", ")),
   ]);
   const left = sets.find(({ stream }) => stream === undefined);
@@ -118,9 +118,10 @@ function detailText({
   columns,
   rows,
   navigation,
-  cursors,
   description,
+  ...rest
 }: SurveySet): string {
+  const cursors = cursorsOf(rest);
   const facts: readonly (readonly [string, string | undefined])[] = [
     ["stream", stream ?? "none carries it"],
     ["key", key.length === 0 ? "none" : key.join(", ")],
@@ -141,6 +142,11 @@ function detailText({
     clipped(words ?? ""),
   ]);
   return [...head, "", tableText(titles, cells)].join("\n");
+}
+
+/** What may tell of changes, the best way first. */
+function cursorsOf({ cursors, tracksChanges }: Pick<SurveySet, "cursors" | "tracksChanges">): string[] {
+  return tracksChanges ? ["delta links", ...cursors] : [...cursors];
 }
 
 /** Adds sets to the connector file, whose comments and order stay. */

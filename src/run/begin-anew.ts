@@ -4,6 +4,10 @@ import { isBridgeError } from "../core/errors.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import type { PartProgress } from "../core/track/part-progress.js";
 
+/** What to tell of a pass whose end had no token or link for what changes later. */
+export const NO_TOKEN =
+  "The last page has no token or link for later changes: the next run asks as this one did, and is not told what is deleted.";
+
 /** What to tell of a pass that begins anew after an error; undefined where it is no reason to. */
 export function whyAnew(
   error: unknown,

@@ -32,7 +32,7 @@ import {
 import { type ApiInside, takeSpent } from "./api.js";
 import type { Page } from "./ask/page-series.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
-import { whyAnew } from "./begin-anew.js";
+import { NO_TOKEN, whyAnew } from "./begin-anew.js";
 import { Checkpointer, type CheckpointRule, NO_CURSORS } from "./checkpointer.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { Notices } from "./notices.js";
@@ -287,6 +287,7 @@ class Carrier {
       next: page.next,
       delta: delta === undefined || delta === null ? undefined : String(delta),
     });
+    if (page.next.at === "end" && progress.lacksToken) this.notice(NO_TOKEN);
     const last = page.next.at === "end" || known;
     if (this.checkpoints.isDue && !(last && this.pass?.isLast === true))
       await this.loading(this.checkpoints.checkpoint());

@@ -29,6 +29,8 @@ export interface SurveySet {
   readonly navigation: readonly { readonly name: string; readonly to: string; readonly many: boolean }[];
   /** columns that may tell of changes, the likeliest first */
   readonly cursors: readonly string[];
+  /** whether the service says that it gives delta links, which tell what is gone as well */
+  readonly tracksChanges: boolean;
   readonly description: string | undefined;
   /** rows, as the service counts them; undefined where that was not asked or not answered */
   readonly rows: number | undefined;
@@ -122,6 +124,7 @@ function surveyed(model: Model, set: EntitySet, stream: string | undefined): Sur
       })),
     ),
     cursors,
+    tracksChanges: capabilities.tracksChanges,
     description: set.description ?? line.at(-1)?.description,
     rows: undefined,
   };

@@ -4,24 +4,23 @@
  */
 
 import { isPlainObject } from "../shape/exact-json.js";
+import { getByPath } from "../shape/path-get.js";
 import { type KeyPart, keyOfId } from "./entity-key.js";
 import type { ODataVersion } from "./model.js";
-
-const contextOf = (entity: Readonly<Record<string, unknown>>) =>
-  String(entity["@odata.context"] ?? entity["@context"] ?? "");
+import { splitOutside } from "./split-outside.js";
 
 /** Whether an entry of a delta response tells that an entity is gone. */
 export function isRemoved(entity: Readonly<Record<string, unknown>>): boolean {
-  return isPlainObject(entity["@removed"]) || contextOf(entity).endsWith("/$deletedEntity");
+  return isPlainObject(entity["@removed"]) || contextOf(entity).what === "$deletedEntity";
 }
 
-/** The response with the key in what is gone, where its address alone tells it. */
+/** The response of a delta link with the key in entities whose address alone tells it. */
 export function withKeys(body: unknown, key: readonly KeyPart[], version: ODataVersion): unknown {
   if (!isPlainObject(body) || !Array.isArray(body.value)) return body;
-  const isGone = (entry: unknown) => isPlainObject(entry) && isRemoved(entry);
-  if (!body.value.some(isGone)) return body;
+  const isKeyless = (entry: unknown) => isPlainObject(entry) && !hasKey(entry, key);
+  if (!body.value.some(isKeyless)) return body;
   const value = body.value.map((entry: unknown) =>
-    isGone(entry) ? keyed(entry as Record<string, unknown>, key, version) : entry,
+    isKeyless(entry) ? keyed(entry as Record<string, unknown>, key, version) : entry,
   );
   return { ...body, value };
 }
@@ -49,16 +48,31 @@ export type Change =
 /** Reads an entry (OData JSON Format 4.01, sections 15.1 to 15.5; 4.0, sections 14.1 to 14.4). */
 export function changeOf(entry: unknown, set: ChangedSet): Change {
   if (!isPlainObject(entry)) return { is: "whole" };
+  const context = contextOf(entry);
+  if (context.what === "$link" || context.what === "$deletedLink") return linkChange(entry, set);
+  if (context.set !== "" && context.set !== set.name) return { is: "of another set", set: context.set };
+  const [within] = context.path;
+  if (within !== undefined) return linkChange({ source: context.entity, relationship: within }, set);
   if (isRemoved(entry)) return { is: "gone" };
-  const [, of = "", what = ""] = /#([^/(]*)[^/]*(?:\/(.*))?$/.exec(contextOf(entry)) ?? [];
-  if (what === "$link" || what === "$deletedLink") return linkChange(entry, set);
-  if (of !== "" && of !== set.name) return { is: "of another set", set: of };
   const isNested = Object.keys(entry).some((name) => /@(odata\.)?delta$/.test(name));
   const isWhole = set.members.every((name) => Object.hasOwn(entry, name));
   return isWhole && !isNested ? { is: "whole" } : { is: "again", key: entry };
 }
 
-/** A link that is new or gone changes the entity that it begins at, where it is one of those that are expanded. */
+/**
+ * What a context URL says (OData Protocol 4.01, section 10): `…#Set/$deletedEntity`, `…#Set(5)/Contained/$entity`,
+ * `…#Set/Type.Cast/$entity`, `…#Set(Name,Inner())/$entity`.
+ */
+function contextOf(entity: Readonly<Record<string, unknown>>) {
+  const url = String(entity["@odata.context"] ?? entity["@context"] ?? "");
+  const fragment = url.includes("#") ? url.slice(url.indexOf("#") + 1) : "";
+  const [entitySet = "", ...steps] = splitOutside(fragment, "/");
+  const what = steps.find((step) => step.startsWith("$")) ?? "";
+  const path = steps.filter((step) => !step.startsWith("$") && !step.includes("."));
+  return { set: entitySet.replace(/\(.*$/, ""), entity: entitySet, path, what };
+}
+
+/** A link that is new or gone, or what it leads to, changes the entity that it begins at, if that one is expanded so. */
 function linkChange(link: Readonly<Record<string, unknown>>, set: ChangedSet): Change {
   const { source, relationship } = link;
   if (typeof source !== "string" || !set.expanded.includes(String(relationship))) return { is: "nothing" };
@@ -66,12 +80,15 @@ function linkChange(link: Readonly<Record<string, unknown>>, set: ChangedSet): C
   return key === undefined ? { is: "nothing" } : { is: "again", key };
 }
 
+function hasKey(entity: Readonly<Record<string, unknown>>, key: readonly KeyPart[]): boolean {
+  return key.every(({ name }) => getByPath(entity, name.split("/")) != null);
+}
+
 function keyed(
   entity: Readonly<Record<string, unknown>>,
   key: readonly KeyPart[],
   version: ODataVersion,
 ): Readonly<Record<string, unknown>> {
-  if (key.every(({ name }) => entity[name] !== undefined && entity[name] !== null)) return entity;
   const id = entity["@odata.id"] ?? entity["@id"] ?? entity.id;
   const values = typeof id === "string" ? keyOfId(id, key, version) : undefined;
   return values === undefined ? entity : { ...entity, ...values };

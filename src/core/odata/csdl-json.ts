@@ -4,6 +4,7 @@ import { BridgeError } from "../errors.js";
 import { isPlainObject } from "../shape/exact-json.js";
 import { type AnnotationValue, capabilitiesOf, descriptionOf, propertyWords } from "./annotations.js";
 import {
+  aliased,
   type EntitySet,
   type Model,
   type Navigation,
@@ -65,7 +66,10 @@ class JsonReader {
           types.set(full, this.structured(element, full));
         else if (element.$Kind === "EnumType") enums.add(full);
         else if (element.$Kind === "TypeDefinition")
-          definitions.set(full, this.facets({ ...element, $Type: element.$UnderlyingType }));
+          definitions.set(full, {
+            ...this.facets({ ...element, $Type: element.$UnderlyingType }),
+            description: propertyWords(this.annotations(element, full)),
+          });
         else if (element.$Kind === "EntityContainer") sets.push(...this.sets(element, full));
       }
     const version = this.document.$Version === "4.0" ? "4.0" : "4.01";
@@ -108,6 +112,7 @@ class JsonReader {
       isOpen: element.$OpenType === true,
       // an alias is an object of one member, the path of the property
       key: key.map((each) => (typeof each === "string" ? each : String(Object.values(each as object)[0]))),
+      ...aliased(key.flatMap((each) => (isPlainObject(each) ? Object.entries(each) : []))),
       properties: own.flatMap(([property, each]) =>
         each.$Kind === undefined || each.$Kind === "Property" ? [this.property(property, each, name)] : [],
       ),

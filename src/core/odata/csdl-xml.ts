@@ -4,7 +4,7 @@ import { XMLParser } from "fast-xml-parser";
 import { BridgeError } from "../errors.js";
 import { type AnnotationValue, capabilitiesOf, descriptionOf, propertyWords } from "./annotations.js";
 import type { EntitySet, Model, Navigation, ODataVersion, Property, StructuredType } from "./model.js";
-import { typeName } from "./model.js";
+import { aliased, typeName } from "./model.js";
 
 /** An element as the parser gives it: attributes begin with @, child elements are lists. */
 type Element = Readonly<Record<string, unknown>>;
@@ -52,7 +52,8 @@ export function readCsdlXml(text: string): Model {
   const schemas = services?.flatMap((each) => children(each, "Schema")) ?? [];
   if (edmx === undefined || schemas.length === 0)
     throw new BridgeError("METADATA_UNREADABLE", "$metadata is XML, and describes no OData service.");
-  return new XmlReader(schemas, versionOf(edmx, services![0]!)).model();
+  const included = children(edmx, "Reference").flatMap((each) => children(each, "Include"));
+  return new XmlReader(schemas, included, versionOf(edmx, services![0]!)).model();
 }
 
 function versionOf(edmx: Element, services: Element): ODataVersion {
@@ -79,6 +80,7 @@ class XmlReader {
 
   constructor(
     private readonly schemas: readonly Element[],
+    private readonly included: readonly Element[],
     private readonly version: ODataVersion,
   ) {}
 
@@ -86,7 +88,7 @@ class XmlReader {
     const types = new Map<string, StructuredType>();
     const enums = new Set<string>();
     const definitions = new Map<string, Omit<Property, "name">>();
-    for (const schema of this.schemas) {
+    for (const schema of [...this.included, ...this.schemas]) {
       const alias = attribute(schema, "Alias");
       if (alias !== undefined) this.aliases.set(alias, namespaceOf(schema));
     }
@@ -99,7 +101,7 @@ class XmlReader {
         types.set(full(each), this.structured(each, full(each), false));
       for (const each of children(schema, "EnumType")) enums.add(full(each));
       for (const each of children(schema, "TypeDefinition"))
-        definitions.set(full(each), this.facets(each, attribute(each, "UnderlyingType") ?? "Edm.String"));
+        definitions.set(full(each), this.definition(each, full(each)));
     }
     const sets = this.schemas.flatMap((schema) =>
       children(schema, "EntityContainer").flatMap((container) => this.sets(container, namespaceOf(schema))),
@@ -166,13 +168,14 @@ class XmlReader {
 
   private structured(element: Element, name: string, isEntity: boolean): StructuredType {
     const base = attribute(element, "BaseType");
-    const [key] = children(element, "Key");
+    const refs = children(element, "Key").flatMap((each) => children(each, "PropertyRef"));
     return {
       name,
       base: base && this.resolve(base),
       isEntity,
       isOpen: isTrue(element, "OpenType"),
-      key: key === undefined ? [] : children(key, "PropertyRef").map((ref) => attribute(ref, "Name") ?? ""),
+      key: refs.map((ref) => attribute(ref, "Name") ?? ""),
+      ...aliased(refs.map((ref) => [attribute(ref, "Alias"), attribute(ref, "Name")])),
       properties: children(element, "Property").map((each) => this.property(each, name)),
       navigations: children(element, "NavigationProperty").map((each) => this.navigation(each)),
       description: descriptionOf(this.annotationsOf(element, name)) ?? documentation(element),
@@ -187,6 +190,11 @@ class XmlReader {
       unit: attribute(element, "unit"),
     });
     return { name, ...this.facets(element, attribute(element, "Type") ?? "Edm.String"), description };
+  }
+
+  private definition(element: Element, name: string): Omit<Property, "name"> {
+    const description = propertyWords(this.annotationsOf(element, name));
+    return { ...this.facets(element, attribute(element, "UnderlyingType") ?? "Edm.String"), description };
   }
 
   private facets(element: Element, type: string): Omit<Property, "name"> {

@@ -5,11 +5,14 @@ import { ExactNumber } from "../shape/exact-json.js";
 import { getByPath } from "../shape/path-get.js";
 import { literalOf, valueOfLiteral } from "./literal.js";
 import type { ODataVersion } from "./model.js";
+import { splitOutside } from "./split-outside.js";
 
 /** A property of the key, with its primitive type. */
 export interface KeyPart {
   readonly name: string;
   readonly type: string;
+  /** what addresses call it, if not by its name */
+  readonly alias?: string | undefined;
 }
 
 /** The key's values as texts. @throws BridgeError TOKEN_NOT_TEXT */
@@ -33,7 +36,9 @@ export function keyPredicate(
 ): string {
   const literals = key.map(({ type }, i) => literalOf(type, values[i]!, version));
   const inside =
-    key.length === 1 ? literals[0]! : key.map(({ name }, i) => `${name}=${literals[i]}`).join(",");
+    key.length === 1
+      ? literals[0]!
+      : key.map(({ name, alias = name }, i) => `${alias}=${literals[i]}`).join(",");
   return `(${encodeURIComponent(inside).replaceAll("%3D", "=").replaceAll("%2C", ",")})`;
 }
 
@@ -46,26 +51,35 @@ export function keyOfId(
   key: readonly KeyPart[],
   version: ODataVersion,
 ): Readonly<Record<string, string>> | undefined {
-  const path = decodeURIComponent(id.replace(/[?#].*$/, ""));
-  const inside = /\(([\s\S]*)\)$/.exec(path)?.[1];
+  const path = id.replace(/[?#].*$/, "");
+  const segment = decoded(splitOutside(path, "/").at(-1) ?? "");
+  if (segment === undefined) return undefined;
+  const inside = /\(([\s\S]*)\)$/.exec(segment)?.[1];
   const [only] = key;
-  if (inside === undefined) {
-    const segment = path.slice(path.lastIndexOf("/") + 1);
+  if (inside === undefined)
     return key.length === 1 && only !== undefined && path.includes("/")
       ? { [only.name]: segment }
       : undefined;
-  }
   const named = [...inside.matchAll(/(?:^|,)\s*([A-Za-z_]\w*)=((?:'(?:[^']|'')*'|[^,'])*)/g)];
   const literals =
     named.length > 0
       ? new Map(named.map(([, name, literal]) => [name, literal]))
       : new Map([[only?.name, inside]]);
   const values: Record<string, string> = {};
-  for (const { name, type } of key) {
-    const literal = literals.get(name);
+  for (const { name, type, alias = name } of key) {
+    const literal = literals.get(named.length > 0 ? alias : name);
     const value = literal === undefined ? undefined : valueOfLiteral(type, literal, version);
     if (value === undefined) return undefined;
     values[name] = value;
   }
   return values;
+}
+
+/** Undefined where the percent signs stand for nothing. */
+function decoded(text: string): string | undefined {
+  try {
+    return decodeURIComponent(text);
+  } catch {
+    return undefined;
+  }
 }

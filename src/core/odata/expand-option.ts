@@ -2,6 +2,7 @@
 
 import { isOld } from "./literal.js";
 import { lineage, type Model, type Navigation, type ODataVersion, type StructuredType } from "./model.js";
+import { splitOutside } from "./split-outside.js";
 
 /** One way that is followed, with what is asked for at its end. */
 export interface Expansion {
@@ -46,26 +47,6 @@ function expansion(item: string, version: ODataVersion): Expansion {
     inner: parseExpand(option("expand") ?? "", version),
     isEmpty: steps.some((step) => step === "$ref" || step === "$count"),
   };
-}
-
-/** The pieces between separators that stand in no brackets and no quotes. */
-function splitOutside(text: string, separator: string): string[] {
-  const pieces: string[] = [];
-  let depth = 0;
-  let isQuoted = false;
-  let from = 0;
-  for (let at = 0; at < text.length; at++) {
-    const char = text[at];
-    if (char === "'") isQuoted = !isQuoted;
-    else if (isQuoted) continue;
-    else if (char === "(") depth++;
-    else if (char === ")") depth--;
-    else if (char === separator && depth === 0) {
-      pieces.push(text.slice(from, at));
-      from = at + 1;
-    }
-  }
-  return [...pieces, text.slice(from)];
 }
 
 /** The types that are derived from one, itself first. */

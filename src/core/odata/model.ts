@@ -43,6 +43,8 @@ export interface StructuredType {
   readonly isOpen: boolean;
   /** paths of the key's properties, with `/` between steps */
   readonly key: readonly string[];
+  /** what addresses call a property of the key that lies in a complex one, by its path */
+  readonly keyAliases?: Readonly<Record<string, string>> | undefined;
   readonly properties: readonly Property[];
   readonly navigations: readonly Navigation[];
   readonly description: string | undefined;
@@ -80,7 +82,7 @@ export interface EntitySet {
 }
 
 /** Counts up with every change of `Model`: one that was kept in an older form is read anew. */
-export const MODEL_FORMAT = 1;
+export const MODEL_FORMAT = 2;
 
 /** All that `$metadata` tells of what can be read. */
 export interface Model {
@@ -114,6 +116,19 @@ export function propertiesOf(model: Model, name: string): Property[] {
 /** The key of an entity type: that of the first of its line that has one. */
 export function keyOf(model: Model, name: string): readonly string[] {
   return lineage(model, name).find(({ key }) => key.length > 0)?.key ?? [];
+}
+
+/** The key's aliases as a type has them, from pairs of alias and path. */
+export function aliased(pairs: readonly (readonly [unknown, unknown])[]): Pick<StructuredType, "keyAliases"> {
+  const told = pairs.filter(([alias]) => typeof alias === "string");
+  return told.length === 0
+    ? {}
+    : { keyAliases: Object.fromEntries(told.map(([alias, path]) => [String(path), String(alias)])) };
+}
+
+/** What addresses call a property of the key; undefined where that is its own name. */
+export function keyAliasOf(model: Model, name: string, path: string): string | undefined {
+  return lineage(model, name).find(({ key }) => key.length > 0)?.keyAliases?.[path];
 }
 
 /** `Collection(x)` as a type name; `resolve` gives the full name of what is inside. */

@@ -125,13 +125,28 @@ function integerOfText(value: unknown): bigint | undefined {
   return typeof value === "string" && /^-?\d{1,19}$/.test(value) ? BigInt(value) : undefined;
 }
 
+/** What JSON has no numbers for, as XML Schema (and with it OData) and as most languages write it. */
+const NO_NUMBERS: ReadonlyMap<string, number> = new Map([
+  ["INF", Number.POSITIVE_INFINITY],
+  ["-INF", Number.NEGATIVE_INFINITY],
+  ["NaN", Number.NaN],
+  ["Infinity", Number.POSITIVE_INFINITY],
+  ["-Infinity", Number.NEGATIVE_INFINITY],
+]);
+
 function float64Writer(out: Float64Array): Write {
   return (row, value) => {
     if (typeof value === "number") {
       out[row] = value;
       return true;
     }
-    if (typeof value !== "string" || !/^-?\d+(\.\d+)?([eE][+-]?\d+)?$/.test(value)) return false;
+    if (typeof value !== "string") return false;
+    const special = NO_NUMBERS.get(value);
+    if (special !== undefined) {
+      out[row] = special;
+      return true;
+    }
+    if (!/^-?\d+(\.\d+)?([eE][+-]?\d+)?$/.test(value)) return false;
     out[row] = Number(value);
     return Number.isFinite(out[row]);
   };

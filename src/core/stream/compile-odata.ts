@@ -14,6 +14,7 @@ import { allOf, inRange } from "../odata/filter.js";
 import { isOld, literalOf } from "../odata/literal.js";
 import {
   type EntitySet,
+  keyAliasOf,
   keyOf,
   lineage,
   type Model,
@@ -77,6 +78,7 @@ export function compileODataStream(
   const keyParts = declaredKey.map((steps) => ({
     name: steps.join("/"),
     type: leaves.find((leaf) => leaf.path.join("/") === steps.join("/"))?.property.type.name ?? "Edm.String",
+    alias: keyAliasOf(model, set.type, steps.join("/")),
   }));
   const query = {
     ...selectOf(root, columns),

@@ -75,6 +75,11 @@ export class PartProgress {
       : openWindows(this.rule.windows, this.covered, this.nowMs);
   }
 
+  /** No page had the token or link that the changes after this pass are asked for by. */
+  get lacksToken(): boolean {
+    return this.rule.cursor?.kind === "delta" && this.delta === undefined;
+  }
+
   /** The rows of a page are in. True when a list that comes newest first has reached what is known. */
   tookPage(page: PageProgress): boolean {
     this.changed = true;

@@ -52,7 +52,20 @@ const METADATA = `<?xml version="1.0" encoding="utf-8"?>
             <Record><PropertyValue Property="Supported" Bool="true"/></Record>
           </Annotation>
         </EntitySet>
-        <EntitySet Name="Clubs" EntityType="Self.Club"/>
+        <EntitySet Name="Clubs" EntityType="Self.Club">
+          <Annotation Term="Org.OData.Capabilities.V1.CountRestrictions">
+            <Record><PropertyValue Property="Countable" Bool="true"/></Record>
+          </Annotation>
+          <Annotation Term="Org.OData.Capabilities.V1.FilterRestrictions">
+            <Record><PropertyValue Property="Filterable" Bool="true"/></Record>
+          </Annotation>
+          <Annotation Term="Org.OData.Capabilities.V1.SortRestrictions">
+            <Record><PropertyValue Property="Sortable" Bool="true"/></Record>
+          </Annotation>
+          <Annotation Term="Org.OData.Capabilities.V1.ChangeTracking">
+            <Record><PropertyValue Property="Supported" Bool="true"/></Record>
+          </Annotation>
+        </EntitySet>
       </EntityContainer>
     </Schema>
   </edmx:DataServices>
@@ -68,6 +81,7 @@ export function addMembersOData(app: FastifyInstance, world: World, preHandler: 
     reply.send(String(present(world).length)),
   );
   app.get("/members/odata/Members", { preHandler }, async (request) => members(request, world));
+  // its capabilities lie: it counts, filters, sorts and tracks nothing, whatever its metadata says
   app.get("/members/odata/Clubs", { preHandler }, async () => ({
     "@odata.context": "$metadata#Clubs",
     value: CLUBS.map(([Code, Title, Founded]) => ({ Code, Title, Founded })),
