@@ -72,7 +72,7 @@ function contextOf(entity: Readonly<Record<string, unknown>>) {
   return { set: entitySet.replace(/\(.*$/, ""), entity: entitySet, path, what };
 }
 
-/** A link that is new or gone, or what it leads to, changes the entity that it begins at, if that one is expanded so. */
+/** A link that is new or gone, or what it leads to, changes the entity that it begins at, if that is expanded. */
 function linkChange(link: Readonly<Record<string, unknown>>, set: ChangedSet): Change {
   const { source, relationship } = link;
   if (typeof source !== "string" || !set.expanded.includes(String(relationship))) return { is: "nothing" };
