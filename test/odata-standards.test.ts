@@ -1,15 +1,22 @@
 /** The examples of the OData standards, as their texts have them: the sections are named beside each. */
 
 import { describe, expect, it } from "vitest";
-import { changeOf, withKeys } from "./changes.js";
-import { readCsdlJson } from "./csdl-json.js";
-import { readCsdlXml } from "./csdl-xml.js";
-import { columnRuleOf, leavesOf } from "./edm-type.js";
-import { keyOfId, keyPredicate } from "./entity-key.js";
-import { parseExpand } from "./expand-option.js";
-import { literalOf, valueOfLiteral } from "./literal.js";
-import { keyAliasOf, type Model } from "./model.js";
-import { COUNT, checkLateError, DELTA_LINK, ENTITIES, modernBody, NEXT_LINK } from "./payload.js";
+import { changeOf, withKeys } from "../src/core/odata/changes.js";
+import { readCsdlJson } from "../src/core/odata/csdl-json.js";
+import { readCsdlXml } from "../src/core/odata/csdl-xml.js";
+import { columnRuleOf, leavesOf } from "../src/core/odata/edm-type.js";
+import { keyOfId, keyPredicate } from "../src/core/odata/entity-key.js";
+import { parseExpand } from "../src/core/odata/expand-option.js";
+import { literalOf, valueOfLiteral } from "../src/core/odata/literal.js";
+import { keyAliasOf, type Model } from "../src/core/odata/model.js";
+import {
+  COUNT,
+  checkLateError,
+  DELTA_LINK,
+  ENTITIES,
+  modernBody,
+  NEXT_LINK,
+} from "../src/core/odata/payload.js";
 
 /** OData CSDL XML 4.01, section 16.1. */
 const PRODUCTS_XML = `<edmx:Edmx xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx" Version="4.01"
