@@ -24,6 +24,8 @@ export {
   isBridgeError,
   type Where,
 } from "./core/errors.js";
+export type { FieldStats, FieldValue } from "./core/sample/field-stats.js";
+export type { Decision, LookedAt, SampleTable } from "./core/sample/look.js";
 export type { ColumnBatch, TableBatch } from "./core/shape/batch.js";
 export { batchRows, batchValue } from "./core/shape/batch-rows.js";
 export type { ColumnType } from "./core/shape/column-type.js";
@@ -47,6 +49,7 @@ export type { Page } from "./run/ask/page-series.js";
 export { type Bridge, type BridgeOptions, openBridge, type RunOptions } from "./run/bridge.js";
 export { connectWith, type HttpOptions, type WithOptions } from "./run/connect-with.js";
 export type { OnRunEvent, RunEvent, RunReport, StreamReport } from "./run/events.js";
+export { type Peek, type PeekOptions, peek, type Sample, type SamplePlace } from "./run/peek.js";
 export { planBridge, type StreamPlan } from "./run/plan.js";
 export type { Network, Ports } from "./run/ports.js";
 export { type ProbeLine, type ProbeOptions, probe } from "./run/probe.js";

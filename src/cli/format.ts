@@ -3,6 +3,11 @@
 import colors from "picocolors";
 import { type BridgeError, describeWhere } from "../core/errors.js";
 
+/** The text, or as much of it as there is room for. */
+export function clipped(text: string, width: number): string {
+  return text.length > width ? `${text.slice(0, width - 1)}…` : text;
+}
+
 /** `20000` → `20,000`. */
 export function countText(value: number): string {
   return Math.round(value).toLocaleString("en-US");

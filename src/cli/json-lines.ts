@@ -38,6 +38,8 @@ const outcome = z
 
 const bridge = z.string().describe("The bridge's name");
 const stream = z.string().describe("The stream's name");
+const ofSample = { account: z.string().describe("The account's name"), stream };
+const scalar = z.union([z.string(), z.number(), z.boolean()]).describe("A value");
 
 /** The counts of a stream that was read to its end add up to what was received. */
 const streamRecord = {
@@ -205,6 +207,82 @@ export const outputLine = z
       description: z.string().optional().describe("The service's own words"),
       rows: count.optional().describe("As the service counts them"),
     }).describe("A set of the survey"),
+    line("sample", {
+      ...ofSample,
+      places: z
+        .array(
+          z.strictObject({
+            place: z.enum(["first", "middle", "last"]).describe("Of the pages, the windows or the parts"),
+            of: z.string().optional().describe("The part or the window"),
+            records: count.describe("Taken there"),
+          }),
+        )
+        .describe("Where its records stood"),
+      total: count.optional().describe("Records of the stream, as the API counts them"),
+      taken_at: moment,
+      requests: count.describe("Requests sent for it"),
+      records: count.describe("Records in it"),
+      quarantined: count.describe("Those that would go to quarantine"),
+      left_out: count.describe("Those that where leaves out"),
+    }).describe("What peek has looked at"),
+    line("field", {
+      ...ofSample,
+      path: z.string().describe("Where it is in a record"),
+      of: count.describe("Objects that could hold it"),
+      filled: count.describe("Those in which it holds something"),
+      types: z.record(z.string(), count).describe("How often each type came"),
+      distinct: count.describe("Different values"),
+      is_capped: z.boolean().describe("There are more values than are told apart"),
+      least: scalar.optional().describe("Of numbers by size, else of texts"),
+      greatest: scalar.optional().describe("Of numbers by size, else of texts"),
+      frequent: z
+        .array(z.strictObject({ value: scalar, times: count.describe("How often it came") }))
+        .describe("Values that came more than once"),
+      longest: count.optional().describe("Code units of the longest text"),
+      example: scalar.optional().describe("One of its values"),
+    }).describe("A field of the sample"),
+    line("sample_table", {
+      ...ofSample,
+      name: z.string().describe("The table's name"),
+      columns: z
+        .array(
+          z.strictObject({
+            name: z.string().describe("The column's name"),
+            path: z.string().describe("The field that it holds"),
+            role: z.string().describe("data, or what it is for"),
+            declared: z.boolean().describe("Its type was not found out, but told"),
+            type: z.string().describe("The column's type"),
+            description: z.string().optional().describe("What it holds, where somebody says so"),
+          }),
+        )
+        .describe("In their order"),
+      rows: z.array(z.record(z.string(), z.unknown())).describe("Values by column"),
+    }).describe("A table that the sample becomes"),
+    line("decision", {
+      ...ofSample,
+      record: count.describe("Its number in the sample, from 0 on"),
+      key: z.array(z.unknown()).describe("Its key's values"),
+      holds: z.boolean().optional().describe("Whether it is kept; left out where it cannot be judged"),
+      part: z.string().describe("The part of the condition that decides"),
+      values: z
+        .array(
+          z.strictObject({
+            field: z.string().describe("A field that it names"),
+            value: z.unknown().optional().describe("What it holds"),
+          }),
+        )
+        .describe("What it has looked at"),
+    }).describe("What where makes of a record"),
+    line("misfit", {
+      ...ofSample,
+      reason: z.string().describe("Why it cannot be stored"),
+      path: z.string().describe("The field; empty where it is the whole record"),
+      message: z.string().describe("In words"),
+      record: z.unknown().describe("The record, whole"),
+    }).describe("A record that would go to quarantine"),
+    line("record", { ...ofSample, record: z.unknown().describe("As the API gave it") }).describe(
+      "A record of the sample",
+    ),
     line("error", { error: errorObject }).describe("The command could not do its work"),
   ])
   .describe("Early Bridge output: one line of --json");
@@ -241,7 +319,7 @@ export function errorOf(error: Pick<BridgeError, "message" | "hint"> & { code: s
 }
 
 /** Names of things that a user has named stay as they are. */
-const KEYED_BY_NAMES = new Set(["rowsByTable"]);
+const KEYED_BY_NAMES = new Set(["rowsByTable", "record", "types"]);
 
 function plain(value: unknown, key = ""): unknown {
   if (isBridgeError(value)) {

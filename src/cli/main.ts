@@ -97,6 +97,21 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
       setExitCode(await (await import("./survey-command.js")).surveyCommand(account, set, options)),
     );
   program
+    .command("peek")
+    .description("a sample of a stream: its fields, the tables it becomes, what rules decide over it")
+    .argument("<account>", "name of the account")
+    .argument("<stream>", "name of the stream")
+    .option(...PROJECT_OPTION)
+    .option("--records <count>", "records of the sample, at most", wholeNumber)
+    .option("--where <condition>", "try this CEL condition over record instead of the stream's own")
+    .option("--columns <rules>", "try these rules, in YAML, beside the stream's own")
+    .option("--save <file>", "keep the sample, without what columns hash or skip")
+    .option("--sample <file>", "look at a sample that was kept: nothing is sent")
+    .option("--json", "all of it as JSON lines")
+    .action(async (account, stream, options) =>
+      setExitCode(await (await import("./peek-command.js")).peekCommand(account, stream, options)),
+    );
+  program
     .command("probe")
     .description("a checklist: address, sign-in, each stream, limits; for a bridge also its warehouse")
     .argument("<name>", "name of a bridge or an account")

@@ -9,7 +9,7 @@ import { type OpenedProject, openProject } from "../node/project.js";
 import type { Api } from "../run/api.js";
 import { type SurveySet, survey } from "../run/survey.js";
 import { EXIT_CODES } from "./exit-codes.js";
-import { countOf, countText } from "./format.js";
+import { clipped, countOf, countText } from "./format.js";
 import { jsonLine } from "./json-lines.js";
 import { tableText } from "./table.js";
 
@@ -101,7 +101,10 @@ function listText(account: string, sets: readonly SurveySet[], search: string | 
     countText(each.columns.length),
     each.rows === undefined ? "" : countText(each.rows),
     cursorsOf(each)[0] ?? "",
-    clipped([...new Set(each.navigation.map(({ to, many }) => (many ? `${to}[]` : to)))].join(", ")),
+    clipped(
+      [...new Set(each.navigation.map(({ to, many }) => (many ? `${to}[]` : to)))].join(", "),
+      CELL_WIDTH,
+    ),
   ]);
   const left = sets.find(({ stream }) => stream === undefined);
   const next = [
@@ -139,7 +142,7 @@ function detailText({
     path,
     edmType.replaceAll("Edm.", ""),
     type ?? colors.dim("what comes"),
-    clipped(words ?? ""),
+    clipped(words ?? "", CELL_WIDTH),
   ]);
   return [...head, "", tableText(titles, cells)].join("\n");
 }
@@ -188,10 +191,6 @@ function withSets(text: string, document: Document, names: readonly string[]): s
 
 const CELL_WIDTH = 40;
 const LABEL_WIDTH = 10;
-
-function clipped(text: string): string {
-  return text.length > CELL_WIDTH ? `${text.slice(0, CELL_WIDTH - 1)}…` : text;
-}
 
 function say(text: string): void {
   process.stdout.write(`${text}\n`);

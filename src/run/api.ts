@@ -78,7 +78,7 @@ export interface ApiInside {
   /** The names of all streams; they may have to be asked of the API first. */
   streamNames(): Promise<readonly string[]>;
   /** A stream as one run asks it: its parts, and the pages of each. */
-  openStream(stream: string, options: AskOptions): Promise<StreamAsk>;
+  openStream(stream: string | CompiledStream, options: AskOptions): Promise<StreamAsk>;
   /** The slower of our clock and the API's. */
   apiClock(): ApiClock;
   /** Begins a run: its retry budget is whole. */

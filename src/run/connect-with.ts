@@ -127,7 +127,8 @@ export function connectWith<C extends Connector>(
     stream,
     odata: service,
     streamNames: async () => service?.names() ?? Object.keys(connector.streams),
-    openStream: async (name, askOptions) => new StreamAsk(shared, await stream(name), askOptions),
+    openStream: async (of, askOptions) =>
+      new StreamAsk(shared, typeof of === "string" ? await stream(of) : of, askOptions),
     apiClock: () => {
       const behindMs = exchange.behindMs();
       return { nowMs: clock.now() - behindMs, behindMs };

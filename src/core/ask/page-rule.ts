@@ -267,6 +267,29 @@ function smallerPage(pages: PagesDefinition, position: PagePosition): PagePositi
   return size === undefined ? undefined : { ...position, size };
 }
 
+/**
+ * Where the middle and the last page begin, by what the first one says of all; undefined where it says nothing of them,
+ * or is all. What lies between may move: it is good for a sample, and not for a run.
+ */
+export function placesBehind(
+  first: PagePosition,
+  page: PageRead,
+): { readonly middle: PagePosition; readonly last: PagePosition } | undefined {
+  const total = wholeNumber(page.envelope.total);
+  const size = page.received;
+  if (size === 0) return undefined;
+  if (first.at === "number") {
+    const pages =
+      wholeNumber(page.envelope.totalPages) ?? (total === undefined ? 1 : Math.ceil(total / size));
+    if (pages <= 1) return undefined;
+    const at = (behind: number) => ({ ...first, number: first.number + behind });
+    return { middle: at(Math.floor((pages - 1) / 2)), last: at(pages - 1) };
+  }
+  if (first.at !== "offset" || total === undefined || total <= size) return undefined;
+  const at = (offset: number) => ({ ...first, offset: first.offset + offset });
+  return { middle: at(Math.floor((total - size) / 2)), last: at(total - size) };
+}
+
 function pagesAhead(pages: PagesDefinition, position: PagePosition, page: PageRead): PagePosition[] {
   if (pages.overlap !== undefined || pages.more !== undefined || pages.last !== undefined) return [];
   const total = wholeNumber(page.envelope.total);

@@ -166,7 +166,7 @@ export interface StreamCode {
   /** The next page's token, put where `pages` says, or its `link`; undefined ends the stream. */
   readonly next?: (page: PageSeen) => string | { readonly link: string } | undefined;
   /** Whether a record is kept. */
-  readonly keep?: (record: Readonly<Record<string, unknown>>) => boolean;
+  readonly keep?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
   /** Whether a record only tells that one is gone: the row with its key, and its children, are removed. Needs a key. */
   readonly gone?: (record: Readonly<Record<string, unknown>>) => boolean;
 }

@@ -45,6 +45,8 @@ const columnSchema = z
   .describe("How a field becomes a column")
   .meta({ id: "Column" });
 
+export const columnsSchema = z.record(fieldPath, columnSchema).default({}).describe("Rules by field path");
+
 /** A text is any value, unless it is plainly meant as a duration. */
 function isStart(text: string): boolean {
   return /^[+-]P/.test(text) || isDuration(text) ? durationSign(text) < 0 : true;
@@ -133,7 +135,7 @@ export const streamSchema = z
       .union([fieldPath, z.array(fieldPath).min(1)])
       .optional()
       .describe("The field, or fields, that identify a record"),
-    columns: z.record(fieldPath, columnSchema).default({}).describe("Rules by field path"),
+    columns: columnsSchema,
     rate_limit: z
       .strictObject({
         group: nameText.optional().describe("One of api.rate_limit.groups"),

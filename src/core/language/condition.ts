@@ -9,8 +9,18 @@ export interface Condition {
   readonly text: string;
   /** @throws Error with CEL's own words when a field is missing or the kinds do not fit */
   holds(values: Readonly<Record<string, unknown>>): boolean;
+  /** What decides: the part of the condition that does, and the values that it looks at. */
+  decidedBy(values: Readonly<Record<string, unknown>>): Decided;
   /** A comparison of unlike kinds in it, which never holds; undefined where there is none. */
   unlike(values: Readonly<Record<string, unknown>>): string | undefined;
+}
+
+/** The part of a condition that decides over a record. `holds` is undefined where it cannot be judged. */
+export interface Decided {
+  readonly holds: boolean | undefined;
+  readonly part: string;
+  /** fields that the part names, with what they hold; undefined where nothing is there */
+  readonly values: readonly { readonly field: string; readonly value: unknown }[];
 }
 
 /** What conditions may look at: those over a record, and those over a response. */
@@ -74,9 +84,61 @@ export function compileCondition(text: string, kind: ConditionKind): Condition {
       if (typeof result === "boolean") return result;
       throw new Error(`it gives ${typeof result}, not true or false`);
     },
+    decidedBy: (values) => decidedIn(tree, text, environment, values),
     unlike: (values) =>
       comparisons.map((each) => unlikeKinds(each, values)).find((each) => each !== undefined),
   };
+}
+
+/** Of `a && b` the part that does not hold, of `a || b` the one that does; the whole where both are needed. */
+function decidedIn(
+  node: Node,
+  text: string,
+  environment: Environment,
+  values: Readonly<Record<string, unknown>>,
+): Decided {
+  const part = text.slice(node.start, node.end);
+  const [left, right] = Array.isArray(node.args) ? node.args : [];
+  const settles = node.op === "&&" ? false : node.op === "||" ? true : undefined;
+  if (settles !== undefined && isNode(left) && isNode(right)) {
+    const decided = [left, right].map((side) => decidedIn(side, text, environment, values));
+    const found =
+      decided.find(({ holds }) => holds === settles) ?? decided.find(({ holds }) => holds === undefined);
+    if (found !== undefined) return found;
+    return { holds: !settles, part, values: decided.flatMap((side) => side.values) };
+  }
+  const fields = new Map(fieldsIn(node).map((field) => [text.slice(field.start, field.end), field]));
+  const seen = [...fields].map(([field, at]) => ({
+    field: field.replace(/^record\./, ""),
+    value: valueAt(at, values),
+  }));
+  return { holds: judged(node, text, environment, values), part, values: seen };
+}
+
+function judged(
+  node: Node,
+  text: string,
+  environment: Environment,
+  values: Readonly<Record<string, unknown>>,
+): boolean | undefined {
+  try {
+    const part = text.slice(node.start, node.end);
+    const tree = environment.parse(part).ast as unknown as Node;
+    const result: unknown = environment.parse(withLinearMatches(part, tree))(
+      values as Record<string, unknown>,
+    );
+    return typeof result === "boolean" ? result : undefined;
+  } catch {
+    return undefined;
+  }
+}
+
+/** Plain paths of names, the longest of each. */
+function fieldsIn(node: Node): Node[] {
+  const isPath = (each: Node): boolean =>
+    each.op === "id" ||
+    (each.op === "." && Array.isArray(each.args) && isNode(each.args[0]) && isPath(each.args[0]));
+  return node.op === "." && isPath(node) ? [node] : childrenOf(node).flatMap(fieldsIn);
 }
 
 /** As `holds`, where a field that is missing means that the condition does not hold. */

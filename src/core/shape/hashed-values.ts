@@ -36,6 +36,18 @@ export function hashedAt(record: unknown, steps: FieldSteps): unknown {
   return replacedAt(record, steps, hashValue);
 }
 
+/** A record with the values at a path as marked hashes: shaped again, it gives the same columns. */
+export function markedAt(record: unknown, steps: FieldSteps): unknown {
+  return replacedAt(record, steps, marked);
+}
+
+/** A record without the values at a path. */
+export function withoutAt(record: unknown, steps: FieldSteps): unknown {
+  return replacedAt(record, steps, () => undefined);
+}
+
+const marked = (value: unknown) => MARK + hashValue(value);
+
 /** A body in which the values at the paths stand as marked hashes, wherever in it the paths begin. */
 export function concealed(body: unknown, paths: readonly FieldSteps[]): unknown {
   if (Array.isArray(body)) return body.map((item) => concealed(item, paths));
@@ -43,8 +55,7 @@ export function concealed(body: unknown, paths: readonly FieldSteps[]): unknown 
   const inner = Object.fromEntries(
     Object.entries(body).map(([key, value]) => [key, concealed(value, paths)]),
   );
-  const mark = (value: unknown) => MARK + hashValue(value);
-  return paths.reduce<unknown>((object, steps) => replacedAt(object, steps, mark), inner);
+  return paths.reduce<unknown>(markedAt, inner);
 }
 
 function replacedAt(

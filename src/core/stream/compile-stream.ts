@@ -212,7 +212,8 @@ function compileCursor(declared: StreamDefinition["cursor"]): CursorRule | undef
   return { kind, field: parts, query, start, overlap, order, bounds, format };
 }
 
-function compileColumns(declared: StreamDefinition["columns"]): Map<string, ColumnRule> {
+/** Rules of columns by their path in one form. */
+export function compileColumns(declared: StreamDefinition["columns"]): Map<string, ColumnRule> {
   const columns = new Map<string, ColumnRule>();
   for (const [path, rule] of Object.entries(declared)) {
     const type = rule.type === undefined ? undefined : parseColumnType(rule.type);

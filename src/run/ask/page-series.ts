@@ -44,6 +44,8 @@ export interface SeriesOptions {
   readonly mayComeAgain?: ((record: unknown) => boolean) | undefined;
   /** in smaller pages than usual, where the connector names some */
   readonly smaller?: boolean | undefined;
+  /** only the first page: nothing behind it is asked for */
+  readonly alone?: boolean | undefined;
   /** a next-page rule in TypeScript */
   readonly next?: StreamCode["next"];
 }
@@ -139,8 +141,9 @@ class Series {
       if (taken === undefined) return;
       const { page, next } = taken;
       this.pageUrl = page.response.url;
-      if (next.at !== "end") this.askAhead(page, next, number);
+      if (next.at !== "end" && options.alone !== true) this.askAhead(page, next, number);
       yield this.given(page, number, next);
+      if (options.alone === true) return;
       if (next.at === "end") {
         if (next.cut === true) throw resultsCut(of, where);
         return;

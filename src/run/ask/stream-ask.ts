@@ -45,6 +45,8 @@ export interface PartStart {
   readonly mayRepeat?: boolean | undefined;
   /** read once, whatever comes: what may be missing is not asked for again. Default false */
   readonly once?: boolean | undefined;
+  /** a sample: only the first page is asked for, and no more than so many of its records are looked at */
+  readonly most?: number | undefined;
 }
 
 export class StreamAsk {
@@ -149,7 +151,8 @@ export class StreamAsk {
       if (span?.max !== undefined && (max === undefined || compareCursors(span.max, max) > 0)) max = span.max;
       // only an OData service has a way to tell that what it expands is cut
       const { isControl } = this.stream;
-      const named = isDelta ? await wholeChanges(this.asker, this.stream.set!, page, part) : page;
+      const few = start.most === undefined ? page : withRecords(page, page.records.slice(0, start.most));
+      const named = isDelta ? await wholeChanges(this.asker, this.stream.set!, few, part) : few;
       const asked = isControl === undefined ? named : await completePage(this.asker, named, part);
       const news = this.onlyNews(asked, start.since);
       const whole =
@@ -194,7 +197,17 @@ export class StreamAsk {
     const parameters = this.parametersOf(start);
     const position = start.position ?? deltaLink(this.stream, start.since);
     const next = code?.next;
-    return pageSeries(this.asker, request, { part, values, parameters, position, key, next, ...counting });
+    const alone = start.most !== undefined;
+    return pageSeries(this.asker, request, {
+      part,
+      values,
+      parameters,
+      position,
+      key,
+      next,
+      alone,
+      ...counting,
+    });
   }
 
   private async *reportSeries(
