@@ -1,6 +1,7 @@
 /** What OData services may hold beside plain sets, and how each of it arrives. */
 
 import { describe, expect, it } from "vitest";
+import { planBridge } from "../src/index.js";
 import { bridgeInto } from "./support/carried.js";
 import { allRecords, failure, fixedService, HUT, HUTS, openOData, schemaOf } from "./support/odata.js";
 import { temporaryFolder } from "./support/project.js";
@@ -164,6 +165,15 @@ describe("what else a service may have", () => {
     expect(
       await allRecords(openOData(url, { streams: { huts: { set: "Huts", pages } } } as never), "huts"),
     ).toHaveLength(5);
+    // the plan believes what the service says of itself
+    const skips = '<Annotation Term="Org.OData.Capabilities.V1.SkipSupported" Bool="false"/>';
+    const unpaged = await fixedService(schemaOf(HUT, HUTS.replace("/>", `>${skips}</EntitySet>`)), {});
+    const api = openOData(unpaged.url, { streams: { huts: { set: "Huts", pages } } } as never);
+    const bridge = await bridgeInto(`${temporaryFolder()}/plan.duckdb`, api);
+    const [plan] = await planBridge(bridge, api);
+    expect(plan?.warnings).toContain(
+      "The service says that Huts takes no $skip and $top: leave pages out, and its next links are followed.",
+    );
   });
 
   it("values in a filter keep their quotes, also beside the cursor's", async () => {

@@ -38,6 +38,7 @@ export interface Sample {
   readonly records: readonly unknown[];
 }
 
+/** What is looked at, and what is tried over it. */
 export interface PeekOptions<Stream extends string = string> {
   readonly api: Api<Stream>;
   readonly stream: Stream;
@@ -53,6 +54,7 @@ export interface PeekOptions<Stream extends string = string> {
   readonly onEvent?: ((event: AskEvent) => void) | undefined;
 }
 
+/** A sample, and what it shows. */
 export interface Peek extends LookedAt {
   readonly sample: Sample;
   /** sent for the sample, those for parts and details included */
@@ -64,8 +66,8 @@ const RECORDS = 60;
 const NAMES = { maxBytes: Number.MAX_SAFE_INTEGER };
 
 /**
- * Takes a sample and looks at it. Of pages by number or offset with a total, of windows and of parts, it takes the first,
- * the middle and the last; of all others the first.
+ * Takes a sample and looks at it. Of pages by number or offset with a total, of windows and of parts, it takes the
+ * first, the middle and the last; of all others the first.
  * @throws BridgeError CONFIG_INVALID, CONFIG_UNKNOWN_NAME, and what asking throws
  */
 export async function peek<Stream extends string>(options: PeekOptions<Stream>): Promise<Peek> {

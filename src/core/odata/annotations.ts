@@ -60,6 +60,8 @@ export function capabilitiesOf(
   const allowed = (name: string) => attributes?.get(name) !== "false";
   const filter = record("FilterRestrictions");
   const sort = record("SortRestrictions");
+  const isSupported = (term: string) =>
+    annotations.find((each) => each.term === CAPABILITIES + term)?.value !== false;
   const tracking = annotations.find((each) => each.term === `${CAPABILITIES}ChangeTracking`)?.value;
   return {
     ...ALL_CAPABLE,
@@ -68,6 +70,7 @@ export function capabilitiesOf(
     isSortable: sort.Sortable !== false,
     isReadable: record("ReadRestrictions").Readable !== false && allowed("addressable"),
     tracksChanges: tracking === true || (tracking as { Supported?: unknown } | undefined)?.Supported === true,
+    isPageable: isSupported("SkipSupported") && isSupported("TopSupported") && allowed("pageable"),
     unfilterable: names(filter.NonFilterableProperties),
     unsortable: names(sort.NonSortableProperties),
   };

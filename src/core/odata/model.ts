@@ -57,6 +57,8 @@ export interface Capabilities {
   readonly isSortable: boolean;
   readonly isReadable: boolean;
   readonly tracksChanges: boolean;
+  /** takes $skip and $top */
+  readonly isPageable: boolean;
   /** properties that no filter may name, and that nothing may be sorted by */
   readonly unfilterable: ReadonlySet<string>;
   readonly unsortable: ReadonlySet<string>;
@@ -68,6 +70,7 @@ export const ALL_CAPABLE: Capabilities = Object.freeze({
   isSortable: true,
   isReadable: true,
   tracksChanges: false,
+  isPageable: true,
   unfilterable: new Set<string>(),
   unsortable: new Set<string>(),
 });
@@ -82,7 +85,7 @@ export interface EntitySet {
 }
 
 /** Counts up with every change of `Model`: one that was kept in an older form is read anew. */
-export const MODEL_FORMAT = 2;
+export const MODEL_FORMAT = 3;
 
 /** All that `$metadata` tells of what can be read. */
 export interface Model {

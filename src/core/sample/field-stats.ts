@@ -7,6 +7,7 @@ import { hashValue } from "../shape/hashed-values.js";
 import { formatPath } from "../shape/naming.js";
 import { type ColumnRule, MOST_KEYS } from "../shape/table-shape.js";
 
+/** A value of a field that is no object and no list. */
 export type FieldValue = string | number | bigint | boolean | ExactNumber;
 
 /** One field of records, or of the objects in a list of theirs. */
@@ -45,7 +46,7 @@ const TEXT_TYPES = new Map<number, string>([
   [SEEN.uuid, "uuid"],
 ]);
 
-/** Looks at records, one after the other. Fields that the rules skip are not there; those that are hashed are hashes. */
+/** Looks at records, one after the other. What the rules skip is not there; what they hash stands as its hash. */
 export class FieldStatistics {
   private readonly root = new Node([]);
 

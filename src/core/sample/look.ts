@@ -31,6 +31,7 @@ export interface Decision extends Decided {
   readonly key: readonly unknown[];
 }
 
+/** What a sample shows. */
 export interface LookedAt {
   readonly tables: readonly SampleTable[];
   /** over all records of the sample, those that rules leave out as well */

@@ -139,7 +139,7 @@ function withOwn(
 /** The set by itself, for what is asked of it beside its pages. */
 function setOf(
   { model, version }: ODataRoot,
-  { name, type }: EntitySet,
+  { name, type, capabilities }: EntitySet,
   key: readonly KeyPart[],
   { expansions, rules }: ODataColumns,
   { $select, $expand }: StreamDefinition["query"],
@@ -156,6 +156,7 @@ function setOf(
     key,
     members: [...members, ...expanded],
     expanded,
+    isPageable: capabilities.isPageable,
     query: { ...($select === undefined ? {} : { $select }), ...($expand === undefined ? {} : { $expand }) },
   };
 }

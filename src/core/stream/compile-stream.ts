@@ -54,6 +54,8 @@ export interface CompiledReport {
 export interface CompiledSet extends ChangedSet {
   /** what is asked for one entity, below whose key it stands */
   readonly query: RequestTemplate["query"];
+  /** the service says that it takes $skip and $top */
+  readonly isPageable: boolean;
 }
 
 /** A stream ready to be asked: templates, paths, conditions and rules, each compiled once. */

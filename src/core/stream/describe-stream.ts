@@ -162,7 +162,7 @@ function cursorTexts(stream: CompiledStream, { since, parts }: KnownState): stri
 }
 
 /** What a practitioner would want to be told before the first night. */
-function warningsOf({ definition, key, cursor, oldLeftOut }: CompiledStream): string[] {
+function warningsOf({ definition, key, cursor, oldLeftOut, set }: CompiledStream): string[] {
   const { pages } = definition;
   const warnings: string[] = [];
   const numbered = pages?.number !== undefined || pages?.offset !== undefined;
@@ -179,6 +179,10 @@ function warningsOf({ definition, key, cursor, oldLeftOut }: CompiledStream): st
       `Pages by ${pages?.number === undefined ? "offset" : "number"} are unsafe where records are deleted or inserted while they are read: those that move to a page already read are passed over. ${remedy}.${noticed}`,
     );
   }
+  if (pages?.offset !== undefined && set?.isPageable === false)
+    warnings.push(
+      `The service says that ${set.name} takes no $skip and $top: leave pages out, and its next links are followed.`,
+    );
   if (pages?.end === "short")
     warnings.push(
       "A page that is not full ends the stream: an API that fills pages before it filters would end it early.",
