@@ -49,6 +49,13 @@ export type { Page } from "./run/ask/page-series.js";
 export { type Bridge, type BridgeOptions, openBridge, type RunOptions } from "./run/bridge.js";
 export { connectWith, type HttpOptions, type WithOptions } from "./run/connect-with.js";
 export type { OnRunEvent, RunEvent, RunReport, StreamReport } from "./run/events.js";
+export {
+  type Figure,
+  type ForecastOptions,
+  forecast,
+  type StreamForecast,
+  type Sureness,
+} from "./run/forecast.js";
 export { type Peek, type PeekOptions, peek, type Sample, type SamplePlace } from "./run/peek.js";
 export { planBridge, type StreamPlan } from "./run/plan.js";
 export type { Network, Ports } from "./run/ports.js";

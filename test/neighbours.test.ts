@@ -4,6 +4,7 @@ import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
+import { logIn } from "./support/log-in.js";
 import { type OutputLine, outputLines } from "./support/output.js";
 import {
   bookingsService,
@@ -35,18 +36,6 @@ async function wholeProject(): Promise<{
     log: neighbours.log,
     url: neighbours.url,
   };
-}
-
-/** `login members` with a person who opens the address: whoever does has signed in, and is led back. */
-function logIn(project: TestProject, env: NodeJS.ProcessEnv): Promise<CommandResult> {
-  const running = startCommand(["login", "members", "--no-browser"], project.folder, env);
-  const watch = setInterval(() => {
-    const address = /http:\S+\/authorize\?\S+/.exec(running.output())?.[0];
-    if (address === undefined) return;
-    clearInterval(watch);
-    void fetch(address);
-  }, 20);
-  return running.ended;
 }
 
 describe("probe", () => {

@@ -39,6 +39,11 @@ const outcome = z
 const bridge = z.string().describe("The bridge's name");
 const stream = z.string().describe("The stream's name");
 const ofSample = { account: z.string().describe("The account's name"), stream };
+const figure = z.strictObject({
+  value: z.number().optional().describe("Left out where nothing is known"),
+  sureness: z.enum(["counted", "likely", "rough", "unknown"]).describe("How far it can be trusted"),
+  rests_on: z.string().describe("What it comes from"),
+});
 const scalar = z.union([z.string(), z.number(), z.boolean()]).describe("A value");
 
 /** The counts of a stream that was read to its end add up to what was received. */
@@ -168,6 +173,18 @@ export const outputLine = z
         .describe("What would be asked, in the order of the work"),
       warnings: z.array(z.string()).describe("What can go wrong with it"),
     }),
+    line("forecast", {
+      bridge,
+      stream,
+      requests: figure.describe("For a reading of all there is"),
+      records: figure.describe("That the API gives"),
+      rows: figure.describe("In all tables"),
+      bytes: figure.describe("Of responses"),
+      ms: figure.describe("ms at the pace that is permitted"),
+      days: figure.optional().describe("Where the requests of a day are limited"),
+      later: figure.describe("Requests of a later run"),
+      asked: count.describe("Requests that were sent for all this"),
+    }).describe("What a stream will take"),
     line("check", {
       check: z.string().describe("What was looked at"),
       outcome: z

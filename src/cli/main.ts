@@ -35,10 +35,11 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
   program
     .command("plan")
     .description(
-      "what a run would ask and write, and what to be careful of; asks for nothing but OData's metadata",
+      "what a run would ask and write, and what to be careful of; with --forecast, what it will take",
     )
     .argument("[bridge]", "name of the bridge; left out, all of them")
     .option(...PROJECT_OPTION)
+    .option("--forecast", "ask each stream for a page or a few, and say what a run will take")
     .option("--json", "the plans as JSON lines")
     .action(async (bridge, options) =>
       setExitCode(await (await import("./plan-command.js")).planCommand(bridge, options)),

@@ -5,13 +5,17 @@ import colors from "picocolors";
 import wrapAnsi from "wrap-ansi";
 import { type BridgeError, toBridgeError } from "../core/errors.js";
 import { type OpenedProject, openProject } from "../node/project.js";
+import { forecast, type StreamForecast } from "../run/forecast.js";
 import { planBridge, type StreamPlan } from "../run/plan.js";
 import { EXIT_CODES } from "./exit-codes.js";
+import { forecastText } from "./forecast-text.js";
+import { countOf } from "./format.js";
 import { jsonLine } from "./json-lines.js";
 import { tellError } from "./run-command.js";
 
 export interface PlanCommandOptions {
   readonly project: string;
+  readonly forecast?: boolean | undefined;
   readonly json?: boolean | undefined;
 }
 
@@ -25,7 +29,7 @@ export async function planCommand(bridge: string | undefined, options: PlanComma
   const failures: BridgeError[] = [];
   for (const name of names) {
     try {
-      planned.push(await planOne(project, name));
+      planned.push(await planOne(project, name, options.forecast === true));
     } catch (error) {
       // one service that cannot be asked what it has keeps no other bridge from its plan
       failures.push(toBridgeError(error, { bridge: name }));
@@ -33,27 +37,29 @@ export async function planCommand(bridge: string | undefined, options: PlanComma
   }
   for (const each of withClashes(planned)) {
     if (options.json !== true) tell(each);
-    else
-      for (const plan of each.plans) process.stdout.write(jsonLine("plan", { bridge: each.name, ...plan }));
+    else tellLines(each);
   }
   for (const error of failures) tellError(error, options.json === true);
   const [first] = failures;
   if (first !== undefined) return EXIT_CODES[first.kind];
   if (options.json !== true) {
-    const asked = planned.some(({ isOData }) => isOData)
+    const sent = planned.flatMap(({ forecasts }) => forecasts).reduce((sum, { asked }) => sum + asked, 0);
+    const metadata = planned.some(({ isOData }) => isOData)
       ? "Only metadata was asked for."
       : "Nothing was sent.";
+    const asked = options.forecast === true ? `${countOf(sent, "request")} sent for it.` : metadata;
     say(`${asked} Next: early-bridge run${bridge === undefined ? "" : ` ${bridge}`}${folderOption(options)}`);
   }
   return EXIT_CODES.done;
 }
 
-async function planOne(project: OpenedProject, name: string): Promise<PlannedBridge> {
+async function planOne(project: OpenedProject, name: string, isForecast: boolean): Promise<PlannedBridge> {
   const { bridge, api, close } = await project.openBridge(name);
   try {
     const plans = await planBridge(bridge, api);
     const isOData = api.connector.odata !== undefined;
-    return { name, warehouse: bridge.warehouse.title, plans, isOData };
+    const forecasts = isForecast ? await forecast({ api, bridge }) : [];
+    return { name, warehouse: bridge.warehouse.title, plans, isOData, forecasts };
   } finally {
     await close();
   }
@@ -65,6 +71,8 @@ interface PlannedBridge {
   readonly plans: readonly StreamPlan[];
   /** what its streams are was asked of the service */
   readonly isOData: boolean;
+  /** empty where none is wanted */
+  readonly forecasts: readonly StreamForecast[];
 }
 
 /** Bridges that would write into one table are warned of each other. */
@@ -85,7 +93,12 @@ function withClashes(planned: readonly PlannedBridge[]): PlannedBridge[] {
   }));
 }
 
-function tell({ name, warehouse, plans }: PlannedBridge): void {
+function tellLines({ name, plans, forecasts }: PlannedBridge): void {
+  for (const plan of plans) process.stdout.write(jsonLine("plan", { bridge: name, ...plan }));
+  for (const each of forecasts) process.stdout.write(jsonLine("forecast", { bridge: name, ...each }));
+}
+
+function tell({ name, warehouse, plans, forecasts }: PlannedBridge): void {
   say(`${colors.bold(name)} → ${warehouse}\n`);
   for (const { stream, table, write, lines, warnings } of plans) {
     say(`  ${colors.bold(stream)} → ${table}, ${write}`);
@@ -97,6 +110,7 @@ function tell({ name, warehouse, plans }: PlannedBridge): void {
     for (const warning of warnings) say(labelled(colors.yellow("careful"), warning));
     say("");
   }
+  if (forecasts.length > 0) say(`${forecastText(forecasts)}\n`);
 }
 
 /** A label and its text, wrapped behind the label. */

@@ -2,7 +2,6 @@
 
 import type { PagePosition } from "../core/ask/page-position.js";
 import { placesBehind, wholeNumber } from "../core/ask/page-rule.js";
-import type { Part } from "../core/ask/parts.js";
 import { checkValue } from "../core/define/check.js";
 import { columnsSchema } from "../core/define/stream-schema.js";
 import { BridgeError } from "../core/errors.js";
@@ -10,12 +9,13 @@ import { compileCondition } from "../core/language/condition.js";
 import { keepable, type LookedAt, lookAt } from "../core/sample/look.js";
 import { type CompiledStream, compileColumns } from "../core/stream/compile-stream.js";
 import { startValue } from "../core/track/cursor.js";
-import { openWindows, type Window } from "../core/track/windows.js";
+import type { Window } from "../core/track/windows.js";
 import { newTally } from "../http/exchange.js";
 import { type Api, type ApiInside, insideOf } from "./api.js";
 import type { AskEvent } from "./ask/asker.js";
 import type { Page } from "./ask/page-series.js";
 import type { StreamAsk } from "./ask/stream-ask.js";
+import { type Stretch, someStretches } from "./stretches.js";
 
 /** Where in a stream some of a sample's records stood. */
 export interface SamplePlace {
@@ -131,13 +131,6 @@ async function takeSample(
   };
 }
 
-/** One begin of pages: a part, in a window where there are some. */
-interface Stretch {
-  readonly place: SamplePlace["place"];
-  readonly part: Part;
-  readonly window: Window | undefined;
-}
-
 class Sampler {
   readonly records: unknown[] = [];
   readonly places: SamplePlace[] = [];
@@ -150,26 +143,12 @@ class Sampler {
   ) {}
 
   async take(): Promise<this> {
-    const stretches = await this.stretches();
+    const { some: stretches } = await someStretches(this.ask, "last");
     const [only] = stretches;
     if (stretches.length > 1 || only === undefined)
       for (const stretch of stretches) await this.page(stretch, Math.ceil(this.most / stretches.length));
     else await this.pagesOf(only);
     return this;
-  }
-
-  /** First, middle and last of the windows, and of the parts. */
-  private async stretches(): Promise<Stretch[]> {
-    const { windows: rule } = this.ask.stream.definition;
-    const parts = spread(await this.ask.parts());
-    const windows = rule === undefined ? undefined : spread(openWindows(rule, [], this.ask.nowMs));
-    if (windows === undefined || parts.length > 1) {
-      const latest = windows?.at(-1)?.item;
-      return parts.map(({ place, item }) => ({ place, part: item, window: latest }));
-    }
-    return windows.flatMap(({ place, item }) =>
-      parts.map(({ item: part }) => ({ place, part, window: item })),
-    );
   }
 
   /** The first page, and where the API's total tells where they begin, the middle and the last one. */
@@ -218,16 +197,6 @@ function isSamePlace(a: PagePosition, b: PagePosition): boolean {
 
 function withSize<P extends { readonly size?: number | undefined }>(position: P, most: number): P {
   return position.size === undefined ? position : { ...position, size: Math.min(position.size, most) };
-}
-
-/** The first, the middle and the last of a list. */
-function spread<T>(items: readonly T[]): { readonly place: SamplePlace["place"]; readonly item: T }[] {
-  const [first] = items;
-  if (first === undefined) return [];
-  if (items.length === 1) return [{ place: "first", item: first }];
-  const middle =
-    items.length === 2 ? [] : [{ place: "middle" as const, item: items[Math.floor(items.length / 2)]! }];
-  return [{ place: "first", item: first }, ...middle, { place: "last", item: items.at(-1)! }];
 }
 
 function windowText({ fromMs, toMs }: Window): string {

@@ -111,6 +111,8 @@ export class StreamAsk {
     // a feed of changes gives a record as often as it changed
     const count = new PassCount(cursor?.kind === "delta" ? [] : key.map((parts) => parts.join(".")));
     yield* this.reading(part, start, count, false);
+    // a sample is not meant to be whole
+    if (start.most !== undefined) return;
     let short = count.shortfall();
     const hasSmaller = (this.stream.definition.pages?.size?.smaller.length ?? 0) > 0;
     const mayHelp = count.isKeyed && (!count.isDoubtful || hasSmaller);
