@@ -6,15 +6,7 @@ import { describe, expect, it } from "vitest";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
 import { logIn } from "./support/log-in.js";
 import { type OutputLine, outputLines } from "./support/output.js";
-import {
-  bookingsService,
-  type CommandResult,
-  command,
-  demoProject,
-  startCommand,
-  type TestProject,
-  whenDone,
-} from "./support/project.js";
+import { bookingsService, command, demoProject, type TestProject, whenDone } from "./support/project.js";
 import { proxyAnswering } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 

@@ -162,7 +162,10 @@ class Forecaster {
       return { requests: spent() - 1 + total + this.details(records, last), records, isSeen: false };
     }
     for (let more = 1; pages.length === more && more < MOST_FOLLOWED && isOpen(last); more++)
-      for await (const page of this.pages(ask, stretch, last.next)) pages.push((last = page));
+      for await (const page of this.pages(ask, stretch, last.next)) {
+        last = page;
+        pages.push(page);
+      }
     if (isOpen(last)) return { requests: undefined, records: undefined, isSeen: false };
     const records = pages.reduce((sum, { received }) => sum + received, 0);
     const details = pages.reduce((sum, page) => sum + this.details(page.received, page), 0);
