@@ -6,7 +6,13 @@ import { checkBaseUrl } from "../core/define/base-url.js";
 import { namesHint } from "../core/define/check.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
-import { type NewProject, SIGN_IN_CHOICES, type SignInChoice, writeNewProject } from "../node/new-project.js";
+import {
+  type NewProject,
+  SIGN_IN_CHOICES,
+  type SignInChoice,
+  writeNewProject,
+  writtenSignIn,
+} from "../node/new-project.js";
 import { EXIT_CODES } from "./exit-codes.js";
 
 export interface InitCommandOptions {
@@ -53,11 +59,12 @@ function chosen({
     folder,
     name: nameOf(name ?? basename(resolve(folder))),
     baseUrl: checkBaseUrl(base, "--base", {}),
-    signIn: choiceOf(signIn),
+    signIn: signInChoice(signIn),
   };
 }
 
-function nameOf(text: string): string {
+/** A connector's name from any text. */
+export function nameOf(text: string): string {
   return (
     snakeCase(text)
       .replace(/[^a-z0-9_]/g, "")
@@ -65,12 +72,14 @@ function nameOf(text: string): string {
   );
 }
 
-function choiceOf(name: string): SignInChoice {
+/** @throws BridgeError CONFIG_INVALID for a name that is none, with those that are */
+export function signInChoice(name: string): SignInChoice {
+  if (name.trim().startsWith("{")) return writtenSignIn(name);
   const choice = SIGN_IN_CHOICES.find((each) => each.name === name);
   if (choice !== undefined) return choice;
   const names = SIGN_IN_CHOICES.map((each) => each.name);
   throw new BridgeError("CONFIG_INVALID", `"${name}" is no sign-in that init knows.`, {
-    hint: namesHint(name, names, "It knows"),
+    hint: `${namesHint(name, names, "It knows")} Or write it out: '{ key: "{api_key}", in: query, name: key }'.`,
   });
 }
 

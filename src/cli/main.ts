@@ -33,6 +33,21 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
     .option("--yes", "ask nothing")
     .action(async (options) => setExitCode(await (await import("./init-command.js")).initCommand(options)));
   program
+    .command("draft")
+    .description(
+      "write a connector file by asking an API: records, pages, key, cursor, each guess with its reason",
+    )
+    .argument("<address...>", "whole addresses of lists of one API, or of its OData service")
+    .option("--project <folder>", "folder of the project", ".")
+    .option("--name <name>", "name of the API; default: the host's")
+    .option(
+      "--sign-in <kind>",
+      "as for init, or the connector's sign_in in YAML; values come from the environment",
+    )
+    .action(async (addresses, options) =>
+      setExitCode(await (await import("./draft-command.js")).draftCommand(addresses, options)),
+    );
+  program
     .command("plan")
     .description(
       "what a run would ask and write, and what to be careful of; with --forecast, what it will take",

@@ -47,9 +47,13 @@ export function checkStatus(
   }
   switch (status) {
     case 401:
-      throw new BridgeError("TOKEN_REFUSED", `The API refused the credentials (401).${words}`, {
-        hint: placeHint(said),
-      });
+      throw new BridgeError(
+        "TOKEN_REFUSED",
+        `The API refused the credentials (401).${words}${wantedScheme(response)}`,
+        {
+          hint: placeHint(said),
+        },
+      );
     case 403:
       throw new BridgeError("FORBIDDEN", `The API forbids this request (403).${words}`, {
         hint: scopeHint(response, granted) ?? addressHint(said) ?? placeHint(said),
@@ -101,6 +105,12 @@ function scopeHint({ headers }: HttpResponse, granted: string | undefined): stri
   const needed = wanted === undefined ? "a scope that was not granted" : `the scope ${wanted}`;
   const has = granted === undefined || granted === "" ? "" : `; granted: ${granted}`;
   return `This request needs ${needed}${has}. Add it to sign_in.scope, and sign in anew.`;
+}
+
+/** RFC 9110, section 11.6.1: how the API wants to be signed in to. */
+function wantedScheme({ headers }: HttpResponse): string {
+  const scheme = /^[A-Za-z][\w-]*/.exec(headers["www-authenticate"]?.trim() ?? "")?.[0];
+  return scheme === undefined ? "" : ` It asks for ${scheme}.`;
 }
 
 function addressHint(said: string): string | undefined {

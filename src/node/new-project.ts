@@ -85,6 +85,26 @@ export const SIGN_IN_CHOICES: readonly SignInChoice[] = [
   },
 ];
 
+/** A sign-in that is written out, as a connector's `sign_in` has it: the names in it become settings. */
+export function writtenSignIn(text: string): SignInChoice {
+  const named = [...text.matchAll(/\{\+?([a-z][a-z0-9_]*)\}/g)].map(([, name]) => name!);
+  const own = /\bbasic:/.test(text)
+    ? ["user", "password"]
+    : /client_credentials/.test(text)
+      ? ["client_id", "client_secret"]
+      : [];
+  const names = [...new Set([...named, ...own])].filter((name) => name !== "base");
+  const isSecret = (name: string) =>
+    !/^(user|username|client_id|tenant|account|key_file|scope|region)$/.test(name);
+  return {
+    name: "written",
+    title: "written out",
+    settings: names.map((name) => (isSecret(name) ? secret(name) : `${name}: { type: string }`)),
+    signIn: text,
+    secrets: names.filter(isSecret),
+  };
+}
+
 export interface NewProject {
   readonly folder: string;
   /** the connector's name: lower case letters, digits and _ */
@@ -128,6 +148,18 @@ export async function writeNewProject(project: NewProject): Promise<WrittenProje
     await addLines(folder, ".gitignore", IGNORED),
   ];
   return { files, account };
+}
+
+/**
+ * Writes a connector file that is not there yet.
+ * @throws BridgeError FILE_UNWRITABLE where it is
+ */
+export async function writeNewConnector(folder: string, path: string, text: string): Promise<void> {
+  const { outcome } = await writeNew(folder, path, text);
+  if (outcome !== "kept") return;
+  throw new BridgeError("FILE_UNWRITABLE", `${path} is there already, and nothing is written over it.`, {
+    hint: "Choose another name: --name.",
+  });
 }
 
 async function write(folder: string, path: string, text: string): Promise<WrittenFile> {
@@ -178,8 +210,8 @@ function freeAccount(document: Document, name: string): string {
   }
 }
 
-/** The environment's name for a setting of the account. */
-function envName({ name }: NewProject, setting: string): string {
+/** The environment's name for a setting of the account of a connector. */
+export function envName(name: string, setting: string): string {
   return `${name}_${setting}`.toUpperCase();
 }
 
@@ -194,7 +226,7 @@ function bridgesText(project: NewProject, account: string, there: Document | und
     connector: `./connectors/${name}.connector.yaml`,
     base: baseUrl,
     ...Object.fromEntries(
-      signIn.settings.map(settingName).map((setting) => [setting, `$${envName(project, setting)}`]),
+      signIn.settings.map(settingName).map((setting) => [setting, `$${envName(name, setting)}`]),
     ),
   });
   const warehouses = document.get("warehouses");
@@ -238,5 +270,5 @@ streams:
 }
 
 function envLines(project: NewProject): string[] {
-  return project.signIn.settings.map((line) => `${envName(project, settingName(line))}=`);
+  return project.signIn.settings.map((line) => `${envName(project.name, settingName(line))}=`);
 }

@@ -77,9 +77,7 @@ export interface OpenedProject {
 export async function openProject(folder: string, options: ProjectOptions = {}): Promise<OpenedProject> {
   const file = await readYaml(join(folder, PROJECT_FILE), "No bridges.yaml is here.");
   const definition = checkValue(projectSchema, file.value, file);
-  const given = options.env ?? process.env;
-  // what is empty in the environment hides nothing in the file, but is told apart from what is not set
-  const env = { ...given, ...(await readEnvFile(folder)), ...withoutEmpty(given) };
+  const env = await readEnvironment(folder, options.env);
   const tokens = options.tokens ?? fileTokenStore({ onWarning: options.onWarning });
   const reader = new ProjectReader(folder, file, definition, env, tokens);
   return {
@@ -351,6 +349,15 @@ async function readEnvFile(folder: string): Promise<Record<string, string | unde
   const path = join(folder, ".env");
   const text = await unlessMissing(shownPath(path), readPrivateFile(path));
   return text === undefined ? {} : parseEnv(text);
+}
+
+/** The environment, and what it leaves out from the project's .env. */
+export async function readEnvironment(
+  folder: string,
+  given: Readonly<Record<string, string | undefined>> = process.env,
+): Promise<Readonly<Record<string, string | undefined>>> {
+  // what is empty in the environment hides nothing in the file, but is told apart from what is not set
+  return { ...given, ...(await readEnvFile(folder)), ...withoutEmpty(given) };
 }
 
 function withoutEmpty(env: Readonly<Record<string, string | undefined>>): Record<string, string | undefined> {

@@ -43,6 +43,7 @@ export interface StreamForecast {
   readonly asked: number;
 }
 
+/** What is forecast, and by what. */
 export interface ForecastOptions {
   readonly api: Api;
   /** whose earlier runs are looked at, and whose streams are meant; default: all of the API's */

@@ -1,0 +1,137 @@
+/** `draft`: a connector file found out from addresses, with the account and the bridge that use it. */
+
+import colors from "picocolors";
+import type { DraftStream } from "../core/draft/draft.js";
+import { resourceOf } from "../core/draft/find-records.js";
+import { BridgeError, isBridgeError } from "../core/errors.js";
+import { type Drafted, draft } from "../node/draft.js";
+import { envName, type SignInChoice, writeNewConnector, writeNewProject } from "../node/new-project.js";
+import { readEnvironment } from "../node/project.js";
+import { EXIT_CODES } from "./exit-codes.js";
+import { countOf } from "./format.js";
+import { nameOf, signInChoice } from "./init-command.js";
+import { tableText } from "./table.js";
+
+const SIGN_IN_HINT =
+  "Say how one signs in: --sign-in basic, bearer, key, client_credentials, …, or written out: '{ key: \"{api_key}\", name: x-api-key }'.";
+
+export interface DraftCommandOptions {
+  readonly project: string;
+  readonly name?: string | undefined;
+  readonly signIn?: string | undefined;
+}
+
+export async function draftCommand(
+  addresses: readonly string[],
+  options: DraftCommandOptions,
+): Promise<number> {
+  const [first] = addresses as [string];
+  const name = nameOf(options.name ?? nameFrom(first));
+  const signIn = signInChoice(options.signIn ?? "none");
+  const path = `connectors/${name}.connector.yaml`;
+  const values = await valuesOf(options.project, name, signIn);
+  say(
+    colors.dim(
+      `Asks ${addresses.length === 1 ? "this address" : "these addresses"} by GET alone, five requests a second at most: about ten to thirty for each.`,
+    ),
+  );
+  const made = await draft({ addresses, name, signIn, values }).catch((error: unknown) => {
+    const isRefused = isBridgeError(error, "TOKEN_REFUSED") || isBridgeError(error, "FORBIDDEN");
+    if (!isRefused || options.signIn !== undefined) throw error;
+    throw new BridgeError(error.code, error.message, {
+      where: error.where,
+      hint: SIGN_IN_HINT,
+      cause: error,
+    });
+  });
+  await writeNewConnector(options.project, path, made.text);
+  const { account } = await writeNewProject({
+    folder: options.project,
+    name,
+    baseUrl: made.draft.base,
+    signIn,
+  });
+  say(draftedText(made, path));
+  const folder = options.project === "." ? "" : ` --project ${options.project}`;
+  const stream = made.draft.streams[0]?.name;
+  say("\nNext");
+  say(`  npx early-bridge probe ${name}${folder}   whether all of it is well`);
+  if (stream !== undefined) say(`  npx early-bridge peek ${account} ${stream}${folder}   what it holds`);
+  say(`  npx early-bridge run ${name}${folder}   into the warehouse`);
+  return EXIT_CODES.done;
+}
+
+/** From the host, or from what is behind it on this machine. */
+function nameFrom(address: string): string {
+  if (!URL.canParse(address)) return "api";
+  const { hostname } = new URL(address);
+  const labels = hostname.split(".").filter((label) => !/^(api|www|\d+|com|org|net|io|example)$/.test(label));
+  return labels[0] === undefined || labels[0] === "localhost" ? resourceOf(address) : labels[0];
+}
+
+async function valuesOf(
+  folder: string,
+  name: string,
+  { settings }: SignInChoice,
+): Promise<Record<string, string>> {
+  if (settings.length === 0) return {};
+  const environment = await readEnvironment(folder);
+  const values: Record<string, string> = {};
+  const missing: string[] = [];
+  for (const line of settings) {
+    const setting = line.slice(0, line.indexOf(":"));
+    const value = environment[envName(name, setting)];
+    if (value === undefined || value === "") missing.push(envName(name, setting));
+    else values[setting] = value;
+  }
+  if (missing.length === 0) return values;
+  throw new BridgeError(
+    "CONFIG_INVALID",
+    `The sign-in needs ${missing.join(" and ")}, which ${missing.length === 1 ? "is" : "are"} not set.`,
+    {
+      hint: "Set them in the environment, or in .env (chmod 600).",
+    },
+  );
+}
+
+function draftedText({ draft: made, requests }: Drafted, path: string): string {
+  const rows = made.streams.map((stream) => [
+    stream.name,
+    stream.set ?? stream.records?.value ?? "",
+    pagesWords(stream),
+    stream.key?.value.join(", ") ??
+      (stream.set === undefined ? colors.yellow("none") : colors.dim("metadata's")),
+    cursorWords(stream.cursor),
+  ]);
+  const columns = ["stream", "records", "pages", "key", "cursor"].map((title) => ({ title }));
+  const open = made.streams.flatMap((stream) =>
+    stream.open.map((each) => `  ${colors.yellow("not found out")}  ${stream.name}: ${each}`),
+  );
+  const odata = made.odata === undefined ? [] : [`  ${made.odata.why}`];
+  return [
+    `${path} is written, with a comment beside each guess (${countOf(requests, "request")}).`,
+    "",
+    ...(rows.length === 0 ? [] : [tableText(columns, rows)]),
+    ...odata,
+    ...open,
+  ].join("\n");
+}
+
+function pagesWords({ set, pages: found }: DraftStream): string {
+  if (found === undefined) return colors.dim(set === undefined ? "one page" : "its next links");
+  const { value: pages } = found;
+  const kind = ["token", "link", "offset", "number", "after"].find((each) => pages[each] !== undefined) ?? "";
+  const value = typeof pages[kind] === "string" ? ` ${pages[kind]}` : "";
+  return `by ${kind}${value}${pages.query === undefined ? "" : `, as ${String(pages.query)}`}`;
+}
+
+function cursorWords(cursor: DraftStream["cursor"]): string {
+  if (cursor === undefined) return colors.dim("none");
+  const { delta, field, query } = cursor.value;
+  if (delta === true) return "delta links";
+  return `${String(field)}${query === undefined ? "" : `, as ${String(query)}`}`;
+}
+
+function say(text: string): void {
+  process.stdout.write(`${text}\n`);
+}
