@@ -16,6 +16,8 @@ export type {
 } from "./core/define/connector-schema.js";
 export type { Project, WriteMode } from "./core/define/project-schema.js";
 export type { WriteMethod } from "./core/define/write-method.js";
+export type { Draft, DraftStream } from "./core/draft/draft.js";
+export type { Guess } from "./core/draft/seen.js";
 export {
   BridgeError,
   ERROR_CODES,
@@ -43,6 +45,8 @@ export type {
   TransportOptions,
 } from "./http/send.js";
 export { type ConnectOptions, connect } from "./node/connect.js";
+export { type DocumentOptions, type Drafted, type DraftOptions, draft, draftDocument } from "./node/draft.js";
+export type { SignInChoice } from "./node/new-project.js";
 export { type OpenedBridge, type OpenedProject, openProject, type ProjectOptions } from "./node/project.js";
 export type { Api, PagesOptions } from "./run/api.js";
 export type { Page } from "./run/ask/page-series.js";

@@ -1,11 +1,20 @@
 /** `draft`: a connector file found out from addresses, with the account and the bridge that use it. */
 
+import { readFile } from "node:fs/promises";
+import { parse } from "node:path";
 import colors from "picocolors";
+import { parseYaml } from "../core/define/check.js";
 import type { DraftStream } from "../core/draft/draft.js";
 import { resourceOf } from "../core/draft/find-records.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
-import { type Drafted, draft } from "../node/draft.js";
-import { envName, type SignInChoice, writeNewConnector, writeNewProject } from "../node/new-project.js";
+import { type Drafted, draft, draftDocument } from "../node/draft.js";
+import {
+  envName,
+  type SignInChoice,
+  writeNewConnector,
+  writeNewProject,
+  writtenSignIn,
+} from "../node/new-project.js";
 import { readEnvironment } from "../node/project.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf } from "./format.js";
@@ -19,23 +28,55 @@ export interface DraftCommandOptions {
   readonly project: string;
   readonly name?: string | undefined;
   readonly signIn?: string | undefined;
+  /** address of the API, for a document on disk */
+  readonly base?: string | undefined;
+  /** streams of a document */
+  readonly only?: readonly string[] | undefined;
 }
 
 export async function draftCommand(
-  addresses: readonly string[],
+  sources: readonly string[],
   options: DraftCommandOptions,
 ): Promise<number> {
-  const [first] = addresses as [string];
+  const [first] = sources as [string];
   const name = nameOf(options.name ?? nameFrom(first));
-  const signIn = signInChoice(options.signIn ?? "none");
   const path = `connectors/${name}.connector.yaml`;
+  const isAddress = /^https?:/i.test(first);
+  const made = isAddress ? await draftAsked(sources, name, options) : await draftRead(first, name, options);
+  await writeNewConnector(options.project, path, made.text);
+  const signIn = writtenSignIn(made.draft.signIn.value);
+  const { account } = await writeNewProject({
+    folder: options.project,
+    name,
+    baseUrl: options.base ?? made.draft.base,
+    signIn,
+  });
+  say(draftedText(made, path));
+  const folder = options.project === "." ? "" : ` --project ${options.project}`;
+  const stream = made.draft.streams[0]?.name;
+  say("\nNext");
+  if (!isAddress && signIn.settings.length > 0)
+    say("  cp .env.example .env && chmod 600 .env   then fill it in");
+  say(`  npx early-bridge probe ${name}${folder}   whether all of it is well`);
+  if (stream !== undefined) say(`  npx early-bridge peek ${account} ${stream}${folder}   what it holds`);
+  say(`  npx early-bridge run ${name}${folder}   into the warehouse`);
+  return EXIT_CODES.done;
+}
+
+async function draftAsked(
+  addresses: readonly string[],
+  name: string,
+  options: DraftCommandOptions,
+): Promise<Drafted> {
+  const signIn = signInChoice(options.signIn ?? "none");
   const values = await valuesOf(options.project, name, signIn);
+  const which = addresses.length === 1 ? "this address" : "these addresses";
   say(
-    colors.dim(
-      `Asks ${addresses.length === 1 ? "this address" : "these addresses"} by GET alone, five requests a second at most: about ten to thirty for each.`,
-    ),
+    colors.dim(`Asks ${which} by GET alone, five requests a second at most: about ten to thirty for each.`),
   );
-  const made = await draft({ addresses, name, signIn, values }).catch((error: unknown) => {
+  try {
+    return await draft({ addresses, name, signIn, values, only: options.only });
+  } catch (error) {
     const isRefused = isBridgeError(error, "TOKEN_REFUSED") || isBridgeError(error, "FORBIDDEN");
     if (!isRefused || options.signIn !== undefined) throw error;
     throw new BridgeError(error.code, error.message, {
@@ -43,27 +84,21 @@ export async function draftCommand(
       hint: SIGN_IN_HINT,
       cause: error,
     });
+  }
+}
+
+/** From a document on disk; nothing is sent. */
+async function draftRead(file: string, name: string, options: DraftCommandOptions): Promise<Drafted> {
+  const text = await readFile(file, "utf8").catch((cause: Error) => {
+    const hint = "Give a whole address, such as https://api.huts.example/v1/stays, or an OpenAPI file.";
+    throw new BridgeError("FILE_UNREADABLE", `${file} cannot be read: ${cause.message}.`, { hint, cause });
   });
-  await writeNewConnector(options.project, path, made.text);
-  const { account } = await writeNewProject({
-    folder: options.project,
-    name,
-    baseUrl: made.draft.base,
-    signIn,
-  });
-  say(draftedText(made, path));
-  const folder = options.project === "." ? "" : ` --project ${options.project}`;
-  const stream = made.draft.streams[0]?.name;
-  say("\nNext");
-  say(`  npx early-bridge probe ${name}${folder}   whether all of it is well`);
-  if (stream !== undefined) say(`  npx early-bridge peek ${account} ${stream}${folder}   what it holds`);
-  say(`  npx early-bridge run ${name}${folder}   into the warehouse`);
-  return EXIT_CODES.done;
+  return draftDocument(parseYaml(text, file).value, { name, at: options.base, only: options.only });
 }
 
 /** From the host, or from what is behind it on this machine. */
 function nameFrom(address: string): string {
-  if (!URL.canParse(address)) return "api";
+  if (!/^https?:/i.test(address) || !URL.canParse(address)) return parse(address).name.replace(/\..*$/, "");
   const { hostname } = new URL(address);
   const labels = hostname.split(".").filter((label) => !/^(api|www|\d+|com|org|net|io|example)$/.test(label));
   return labels[0] === undefined || labels[0] === "localhost" ? resourceOf(address) : labels[0];

@@ -37,15 +37,20 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
     .description(
       "write a connector file by asking an API: records, pages, key, cursor, each guess with its reason",
     )
-    .argument("<address...>", "whole addresses of lists of one API, or of its OData service")
+    .argument(
+      "<source...>",
+      "addresses of lists of one API, of its OData service or its OpenAPI document; or such a file",
+    )
     .option("--project <folder>", "folder of the project", ".")
     .option("--name <name>", "name of the API; default: the host's")
     .option(
       "--sign-in <kind>",
       "as for init, or the connector's sign_in in YAML; values come from the environment",
     )
-    .action(async (addresses, options) =>
-      setExitCode(await (await import("./draft-command.js")).draftCommand(addresses, options)),
+    .option("--base <address>", "of the API, where a document on disk names none")
+    .option("--only <stream...>", "of a document, only these streams")
+    .action(async (sources, options) =>
+      setExitCode(await (await import("./draft-command.js")).draftCommand(sources, options)),
     );
   program
     .command("plan")

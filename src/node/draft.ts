@@ -7,13 +7,16 @@ import type { Draft, DraftStream } from "../core/draft/draft.js";
 import { draftText } from "../core/draft/draft-text.js";
 import type { Guess } from "../core/draft/seen.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
+import { isOpenApi, openApiDocument } from "../core/openapi/document.js";
+import { draftOpenApi } from "../core/openapi/draft-openapi.js";
+import { readOpenApi } from "../core/openapi/read-openapi.js";
 import { snakeCase } from "../core/shape/naming.js";
 import { newTally } from "../http/exchange.js";
 import { type Api, insideOf } from "../run/api.js";
 import { draftStream } from "../run/draft.js";
 import { type SurveySet, survey } from "../run/survey.js";
 import { type ConnectOptions, connect } from "./connect.js";
-import type { SignInChoice } from "./new-project.js";
+import { type SignInChoice, writtenSignIn } from "./new-project.js";
 
 /** What is to be found out, and how one signs in. */
 export interface DraftOptions {
@@ -23,6 +26,8 @@ export interface DraftOptions {
   /** how messages name the account; default "main" */
   readonly account?: string | undefined;
   readonly signIn: SignInChoice;
+  /** of a document: only these streams, by name */
+  readonly only?: readonly string[] | undefined;
   /** the account's settings beside `base` */
   readonly values: Readonly<Record<string, string>>;
   readonly connect?: ConnectOptions | undefined;
@@ -56,8 +61,8 @@ export async function draft(options: DraftOptions): Promise<Drafted> {
     throw new BridgeError("CONFIG_INVALID", "All addresses of a draft must be of one API.", {
       hint: "Draft the others on their own.",
     });
-  const service = await odataDraft(first, options);
-  if (service !== undefined) return service;
+  const described = (await odataDraft(first, options)) ?? (await documentDraft(first, options));
+  if (described !== undefined) return described;
   const folder = commonFolder(urls);
   const tally = newTally();
   const api = trialApi(`${first.origin}${folder}`, options, { streams: { trial: { get: "/" } } });
@@ -74,6 +79,44 @@ export async function draft(options: DraftOptions): Promise<Drafted> {
   } finally {
     await api.close();
   }
+}
+
+/** Names of documents that describe an API. */
+const DOCUMENT_LIKE = /\.(json|ya?ml)$|openapi|swagger|api-docs/i;
+
+/** Where the address is that of a document, what it says. */
+async function documentDraft(url: URL, options: DraftOptions): Promise<Drafted | undefined> {
+  if (!DOCUMENT_LIKE.test(url.pathname)) return undefined;
+  const api = trialApi(url.origin, options, { streams: { trial: { get: "/" } } });
+  try {
+    const { body } = await insideOf(api).ask(`${url.pathname}${url.search}`, options.signal);
+    const tree = parseYaml(new TextDecoder().decode(body), url.pathname).value;
+    return isOpenApi(tree) ? draftDocument(tree, { ...options, at: url.href }) : undefined;
+  } catch (error) {
+    if (isBridgeError(error, "CONFIG_SYNTAX")) return undefined;
+    throw error;
+  } finally {
+    await api.close();
+  }
+}
+
+/** What a document is drafted with. */
+export interface DocumentOptions {
+  readonly name: string;
+  /** whole address of the API, or of the document; default: the server that it names */
+  readonly at?: string | undefined;
+  /** only these streams, by name */
+  readonly only?: readonly string[] | undefined;
+}
+
+/**
+ * Drafts what an OpenAPI document (3.0, 3.1) tells; nothing is asked.
+ * @throws BridgeError CONFIG_INVALID for what is no such document
+ */
+export function draftDocument(document: unknown, { name, at, only }: DocumentOptions): Drafted {
+  const service = readOpenApi(openApiDocument(document, "The document"));
+  const { settings } = writtenSignIn(service.signIn.value);
+  return drafted(draftOpenApi(service, { name, at, settings, only, rateLimit: NO_LIMITS }), 0);
 }
 
 /** Addresses that look like a service's, and what errors say that one is none. */

@@ -1,7 +1,6 @@
 /** Where the records of a response are: the list of objects that looks most like one of records. */
 
 import { isPlainObject } from "../shape/exact-json.js";
-import { formatPath } from "../shape/naming.js";
 import type { Guess } from "./seen.js";
 
 /** Records of a body, and how a connector says where they are. */
@@ -31,7 +30,7 @@ export function findRecords(body: unknown, resource: string): Guess<FoundRecords
   const { steps, items } = best;
   const headerRow = isHeaderRow(items);
   const records = headerRow ? rowsNamed(items) : items.filter(isPlainObject);
-  const path = `$${steps.map((step) => (/^[A-Za-z_]\w*$/.test(step) ? `.${step}` : `[${JSON.stringify(step)}]`)).join("")}[*]`;
+  const path = `${jsonPathOf(steps)}[*]`;
   const others = lists.length - 1;
   const kind = headerRow ? "rows of values whose first row has the names" : "objects";
   const why =
@@ -87,7 +86,8 @@ export function resourceOf(url: string): string {
   );
 }
 
-/** A step of a body's path as a stream's keys write it. */
+/** JSONPath of a place in a body (RFC 9535, section 2.5.1); names with other signs are quoted. */
 export function jsonPathOf(steps: readonly string[]): string {
-  return `$.${formatPath(steps)}`;
+  const step = (name: string) => (/^[A-Za-z_]\w*$/.test(name) ? `.${name}` : `[${JSON.stringify(name)}]`);
+  return `$${steps.map(step).join("")}`;
 }
