@@ -5,11 +5,22 @@ import { once } from "node:events";
 import { readFileSync, writeFileSync } from "node:fs";
 import { join, resolve } from "node:path";
 import { describe, expect, it } from "vitest";
+import { stringify } from "yaml";
+import { parseYaml } from "../src/core/define/check.js";
 import { connect, defineConnector, survey } from "../src/index.js";
 import { startNeighbours } from "../src/standins/index.js";
 import { odataStranger } from "./support/odata-stranger.js";
 import { outputLines } from "./support/output.js";
 import { command, demoProject, whenDone } from "./support/project.js";
+import { serve } from "./support/serve.js";
+
+const LIST = {
+  type: "array",
+  items: {
+    type: "object",
+    properties: { id: { type: "integer" }, name: { type: "string", description: "Its name" } },
+  },
+};
 
 async function stores() {
   const service = await startNeighbours();
@@ -32,8 +43,8 @@ describe("survey", () => {
     );
     const lines = outputLines((await command(["survey", "stores", "--json"], folder)).stdout);
     expect(lines).toMatchObject([
-      { type: "set", account: "stores", set: "Items", rows: 80 },
-      { type: "set", account: "stores", set: "Suppliers", rows: 3 },
+      { type: "resource", account: "stores", name: "Items", rows: 80 },
+      { type: "resource", account: "stores", name: "Suppliers", rows: 3 },
     ]);
   });
 
@@ -73,7 +84,7 @@ describe("survey", () => {
     expect(file).toMatch(/sets: \[.*Suppliers\]/);
     // with no terminal, the sets are to be named
     expect((await command(["survey", "stores", "--pick"], folder)).stderr).toContain(
-      "early-bridge survey stores --pick <set>",
+      "early-bridge survey stores --pick <name>",
     );
   });
 
@@ -83,7 +94,6 @@ describe("survey", () => {
       code: 2,
       stderr: expect.stringContaining("Perhaps Items is meant."),
     });
-    expect((await command(["survey", "sensors"], folder)).stderr).toContain("is for no OData service");
     writeFileSync(
       join(folder, ".env"),
       readFileSync(join(folder, ".env"), "utf8").replace("seven-keys", "six-keys"),
@@ -120,7 +130,7 @@ describe("survey", () => {
     await using api = connect(connector, {});
     const [members, clubs] = await survey({ api, count: false });
     expect(members).toMatchObject({
-      set: "Members",
+      name: "Members",
       stream: "members",
       key: ["ID"],
       cursors: ["ChangedAt"],
@@ -130,6 +140,86 @@ describe("survey", () => {
     expect(clubs?.columns.map(({ path, type }) => [path, type])).toEqual([
       ["Code", "text"],
       ["Title", "text"],
+    ]);
+  });
+});
+
+describe("survey of a REST API", () => {
+  const document = {
+    openapi: "3.0.3",
+    info: { title: "Sensors", version: "1" },
+    servers: [{ url: "/sensors/v1" }],
+    paths: Object.fromEntries(
+      ["/huts", "/huts/{hut}/readings", "/wardens"].map((path) => [
+        path,
+        {
+          get: {
+            summary: `All of ${path}`,
+            responses: { 200: { content: { "application/json": { schema: LIST } } } },
+          },
+        },
+      ]),
+    ),
+  };
+
+  it("without a document shows what the connector says; with one, all that there is, and picks of it", async () => {
+    const { folder } = await stores();
+    const own = (await command(["survey", "sensors"], folder)).stdout;
+    expect(own).toMatch(
+      /readings +readings +\/huts\/\{hut_id\}\/readings +hut_id, at +by number +stream huts/,
+    );
+    const file = join(folder, "sensors.openapi.json");
+    writeFileSync(file, JSON.stringify(document));
+    const withDocument = (...args: string[]) =>
+      command(["survey", "sensors", ...args, "--openapi", file], folder);
+    const list = (await withDocument()).stdout;
+    expect(list).toMatch(/huts +huts +\/huts +id +2/);
+    expect(list).toMatch(/readings +readings +\/huts\/\{hut\}\/readings +id +2 +stream huts/);
+    expect(list).toMatch(/wardens +— +\/wardens +id +2/);
+    expect(list).toContain("early-bridge survey sensors --pick wardens");
+    expect((await withDocument("wardens")).stdout).toMatch(/name +string +text +Its name/);
+    const connector = join(folder, "connectors/sensors.connector.yaml");
+    const before = readFileSync(connector, "utf8");
+    const picked = await withDocument("--pick", "wardens", "huts");
+    expect(picked.stdout).toMatch(/wardens +added\n +huts +was there/);
+    const after = readFileSync(connector, "utf8");
+    expect(after.startsWith(before.trimEnd())).toBe(true);
+    expect(parseYaml(after, "c").value).toMatchObject({
+      streams: { readings: {}, wardens: { get: "/wardens", records: "$[*]", key: "id" } },
+    });
+    expect((await command(["plan", "sensors"], folder)).stdout).toContain("wardens → sensors.wardens");
+    const wrong = await withDocument("--pick", "wardns");
+    expect([wrong.code, wrong.stderr]).toEqual([2, expect.stringContaining("Perhaps wardens is meant.")]);
+  });
+
+  it("asks the request that the connector names", async () => {
+    const { folder } = await stores();
+    expect((await command(["survey", "crew"], folder)).stdout).toMatch(
+      /shift +shifts +\/objects\/shift\/rows +id/,
+    );
+    const one = (await command(["survey", "crew", "shift", "--json"], folder)).stdout;
+    expect(outputLines(one)).toMatchObject([
+      {
+        name: "shift",
+        kind: "list",
+        stream: "shifts",
+        columns: expect.arrayContaining([{ path: "warden", declared: "" }]),
+      },
+    ]);
+    const picked = await command(["survey", "crew", "--pick", "shift"], folder);
+    expect([picked.code, picked.stderr]).toEqual([2, expect.stringContaining("Only names are known")]);
+    // the same request may give the whole document
+    const origin = await serve((_request, response) => response.end(stringify(document)));
+    const connector = defineConnector({
+      connector: "huts",
+      api: { url: `${origin}/sensors/v1`, survey: { get: "/openapi.yaml" } },
+      streams: { huts: { get: "/huts" } },
+    });
+    await using api = connect(connector, {});
+    expect((await survey({ api })).map(({ name, stream, path }) => [name, stream, path])).toEqual([
+      ["huts", "huts", "/huts"],
+      ["readings", undefined, "/huts/{hut}/readings"],
+      ["wardens", undefined, "/wardens"],
     ]);
   });
 });

@@ -1,13 +1,11 @@
 /** `draft`: a connector file found out from addresses, with the account and the bridge that use it. */
 
-import { readFile } from "node:fs/promises";
 import { parse } from "node:path";
 import colors from "picocolors";
-import { parseYaml } from "../core/define/check.js";
 import type { DraftStream } from "../core/draft/draft.js";
 import { resourceOf } from "../core/draft/find-records.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
-import { type Drafted, draft, draftDocument } from "../node/draft.js";
+import { type Drafted, draft, draftDocument, readDocument } from "../node/draft.js";
 import {
   envName,
   type SignInChoice,
@@ -89,11 +87,7 @@ async function draftAsked(
 
 /** From a document on disk; nothing is sent. */
 async function draftRead(file: string, name: string, options: DraftCommandOptions): Promise<Drafted> {
-  const text = await readFile(file, "utf8").catch((cause: Error) => {
-    const hint = "Give a whole address, such as https://api.huts.example/v1/stays, or an OpenAPI file.";
-    throw new BridgeError("FILE_UNREADABLE", `${file} cannot be read: ${cause.message}.`, { hint, cause });
-  });
-  return draftDocument(parseYaml(text, file).value, { name, at: options.base, only: options.only });
+  return draftDocument(await readDocument(file), { name, at: options.base, only: options.only });
 }
 
 /** From the host, or from what is behind it on this machine. */

@@ -194,17 +194,18 @@ export const outputLine = z
       found: z.string().describe("In words"),
       error: errorObject.optional(),
     }).describe("A line of the probe"),
-    line("set", {
+    line("resource", {
       account: z.string().describe("The account's name"),
-      set: z.string().describe("The set's name"),
-      kind: z.enum(["set", "singleton", "function"]).describe("What it is"),
+      name: z.string().describe("The set's name, or that of the stream that it would be"),
+      kind: z.enum(["set", "singleton", "function", "list"]).describe("A list is one of a REST API"),
+      path: z.string().optional().describe("Of a list, below the API's address"),
       stream: z.string().optional().describe("The stream that carries it"),
       key: z.array(z.string()).describe("Properties of the key"),
       columns: z
         .array(
           z.strictObject({
             path: z.string().describe("Where it is in an entity"),
-            edm_type: z.string().describe("As the service declares it"),
+            declared: z.string().describe("As the API declares it; empty where it does not"),
             type: z.string().optional().describe("The column's type; left out where what comes decides"),
             description: z.string().optional().describe("The service's own words"),
           }),
@@ -221,9 +222,12 @@ export const outputLine = z
         .describe("Ways to other entities"),
       cursors: z.array(z.string()).describe("Columns that may tell of changes, the likeliest first"),
       tracks_changes: z.boolean().describe("The service says that it gives delta links"),
+      pages: z.string().optional().describe("How they follow each other, in words"),
+      scopes: z.array(z.string()).describe("Scopes that it wants"),
+      missing: z.array(z.string()).describe("What has to be given for it, and no list gives"),
       description: z.string().optional().describe("The service's own words"),
       rows: count.optional().describe("As the service counts them"),
-    }).describe("A set of the survey"),
+    }).describe("What the survey has found"),
     line("sample", {
       ...ofSample,
       places: z

@@ -104,18 +104,16 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
     );
   program
     .command("survey")
-    .description("what an account's OData service holds: sets, keys, columns, rows, cursors")
+    .description("what there is to carry: sets or lists, with keys, columns, pages and cursors")
     .argument("<account>", "name of the account")
-    .argument("[set]", "one set, in detail")
+    .argument("[name]", "one of them, in detail")
     .option(...PROJECT_OPTION)
-    .option("--search <word>", "only sets whose name, columns or descriptions hold it")
-    .option(
-      "--pick [set...]",
-      "write these sets into the connector file; with none named, from a list to tick",
-    )
-    .option("--json", "the sets as JSON lines")
-    .action(async (account, set, options) =>
-      setExitCode(await (await import("./survey-command.js")).surveyCommand(account, set, options)),
+    .option("--search <word>", "only those whose name, columns or descriptions hold it")
+    .option("--openapi <source>", "the API's OpenAPI document: a file, or a whole address")
+    .option("--pick [name...]", "write these into the connector file; with none named, from a list to tick")
+    .option("--json", "what is found as JSON lines")
+    .action(async (account, name, options) =>
+      setExitCode(await (await import("./survey-command.js")).surveyCommand(account, name, options)),
     );
   program
     .command("peek")

@@ -1,13 +1,13 @@
-/** `survey`: what an account's OData service holds; sets that are picked are written into the connector file. */
+/** `survey`: what there is to carry; what is picked is written into the connector file. */
 
-import { readFile, writeFile } from "node:fs/promises";
-import { resolve } from "node:path";
 import colors from "picocolors";
-import { type Document, isMap, isNode, isSeq, parseDocument } from "yaml";
+import type { DraftStream } from "../core/draft/draft.js";
 import { BridgeError } from "../core/errors.js";
+import { readDocument } from "../node/draft.js";
 import { type OpenedProject, openProject } from "../node/project.js";
 import type { Api } from "../run/api.js";
-import { type SurveySet, survey } from "../run/survey.js";
+import { type SurveyResource, survey, surveyedStreams } from "../run/survey.js";
+import { pickSets, pickStreams } from "./connector-picks.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { clipped, countOf, countText } from "./format.js";
 import { jsonLine } from "./json-lines.js";
@@ -16,62 +16,106 @@ import { tableText } from "./table.js";
 export interface SurveyCommandOptions {
   readonly project: string;
   readonly search?: string | undefined;
-  /** write these sets into the connector file; true: those that are ticked in a list */
+  /** an OpenAPI document: a file, or a whole address */
+  readonly openapi?: string | undefined;
+  /** write these into the connector file; true: those that are ticked in a list */
   readonly pick?: readonly string[] | true | undefined;
   readonly json?: boolean | undefined;
 }
 
 export async function surveyCommand(
   account: string,
-  set: string | undefined,
+  name: string | undefined,
   options: SurveyCommandOptions,
 ): Promise<number> {
   const project = await openProject(options.project);
+  const openApi = options.openapi === undefined ? undefined : await readDocument(options.openapi);
   const api = await project.openAccount(account);
   try {
-    const { search, pick } = options;
-    if (pick !== undefined) return await pickSets(project, api, account, options);
-    const sets = await survey({ api, search, set });
+    const { search } = options;
+    if (options.pick !== undefined) return await pick(project, api, account, openApi, options);
+    const found = await survey({ api, search, name, openApi });
     if (options.json === true)
-      for (const each of sets) process.stdout.write(jsonLine("set", { account, ...each }));
-    else say(set === undefined ? listText(account, sets, search) : detailText(sets[0]!));
+      for (const each of found) process.stdout.write(jsonLine("resource", { account, ...each }));
+    else say(name === undefined ? listText(account, found, search) : detailText(found[0]!));
     return EXIT_CODES.done;
   } finally {
     await api.close();
   }
 }
 
-async function pickSets(
+async function pick(
   project: OpenedProject,
   api: Api,
   account: string,
-  { pick, search }: SurveyCommandOptions,
+  openApi: unknown,
+  { pick: named, search }: SurveyCommandOptions,
 ): Promise<number> {
-  const picked = pick === true || pick === undefined ? await ticked(api, account, search) : pick;
+  const found = await survey({ api, search, count: false, openApi });
+  const picked = named === true || named === undefined ? await ticked(api, account, search, openApi) : named;
   if (picked === undefined) return EXIT_CODES.stopped;
+  if (picked.length === 0) return EXIT_CODES.done;
   // names that are none are told before anything is written
-  for (const each of picked) await survey({ api, set: each, count: false });
-  if (picked.length > 0) await writePicks(project, account, picked);
+  for (const name of picked) await survey({ api, name, count: false, openApi });
+  const isOData = found.some(({ kind }) => kind !== "list");
+  const result = isOData
+    ? await pickSets(project, account, picked)
+    : await pickStreams(project, account, await streamsNamed(api, account, picked, openApi));
+  for (const each of picked) {
+    const isAdded = result.added.includes(each);
+    say(`  ${each.padEnd(30)} ${isAdded ? colors.green("added") : colors.yellow("was there")}`);
+  }
+  say(
+    `\n${result.path} names ${countOf(result.total, isOData ? "set" : "stream")}. Next: early-bridge probe ${account}`,
+  );
   return EXIT_CODES.done;
 }
 
+/** The streams of an OpenAPI document by their names, and those that give them values. */
+async function streamsNamed(
+  api: Api,
+  account: string,
+  names: readonly string[],
+  openApi: unknown,
+): Promise<DraftStream[]> {
+  const all = await surveyedStreams(api, openApi);
+  if (all === undefined)
+    throw new BridgeError(
+      "CONFIG_INVALID",
+      "Only names are known: how they are asked for has to be drafted.",
+      {
+        hint: `Run: early-bridge draft <address>, or give a document: early-bridge survey ${account} --openapi <file>.`,
+      },
+    );
+  const byName = new Map(all.map((each) => [each.name, each]));
+  const parents = names.flatMap((name) =>
+    Object.values(byName.get(name)?.each?.value ?? {}).map((source) => (source as { stream: string }).stream),
+  );
+  return [...new Set([...parents, ...names])].flatMap((name) => byName.get(name) ?? []);
+}
+
 /** What is ticked of the sets that no stream carries yet; undefined where the list is left. */
-async function ticked(api: Api, account: string, search: string | undefined): Promise<string[] | undefined> {
+async function ticked(
+  api: Api,
+  account: string,
+  search: string | undefined,
+  openApi: unknown,
+): Promise<string[] | undefined> {
   if (!process.stdin.isTTY || !process.stdout.isTTY)
     throw new BridgeError("CONFIG_INVALID", "A list to tick needs a terminal.", {
-      hint: `Name the sets instead: early-bridge survey ${account} --pick <set> <set> …`,
+      hint: `Name them instead: early-bridge survey ${account} --pick <name> <name> …`,
     });
-  const sets = (await survey({ api, search })).filter(({ stream }) => stream === undefined);
+  const sets = (await survey({ api, search, openApi })).filter(({ stream }) => stream === undefined);
   if (sets.length === 0) {
-    say(search === undefined ? "Every set is carried already." : `No other set holds "${search}".`);
+    say(search === undefined ? "All of them are carried already." : `No other holds "${search}".`);
     return [];
   }
   const { autocompleteMultiselect, isCancel } = await import("@clack/prompts");
   const choice = await autocompleteMultiselect({
-    message: `Sets to carry from ${account} (type to search, Tab to tick, Enter to write)`,
-    options: sets.map(({ set, rows, description }) => ({
-      value: set,
-      label: rows === undefined ? set : `${set}  ${countText(rows)} rows`,
+    message: `To carry from ${account} (type to search, Tab to tick, Enter to write)`,
+    options: sets.map(({ name, rows, description }) => ({
+      value: name,
+      label: rows === undefined ? name : `${name}  ${countText(rows)} rows`,
       ...(description === undefined ? {} : { hint: description }),
     })),
     required: false,
@@ -80,67 +124,83 @@ async function ticked(api: Api, account: string, search: string | undefined): Pr
   return isCancel(choice) ? undefined : choice;
 }
 
-function listText(account: string, sets: readonly SurveySet[], search: string | undefined): string {
-  if (sets.length === 0)
+function listText(account: string, found: readonly SurveyResource[], search: string | undefined): string {
+  if (found.length === 0)
     return search === undefined
-      ? "The service has no sets."
-      : `No set, column or description holds "${search}".`;
+      ? "There is nothing to carry."
+      : `No name, column or description holds "${search}".`;
+  const isOData = found.some(({ kind }) => kind !== "list");
   const columns = [
-    { title: "set" },
+    { title: isOData ? "set" : "list" },
     { title: "stream" },
+    ...(isOData ? [] : [{ title: "path" }]),
     { title: "key" },
     { title: "columns", right: true, leaves: 3 },
-    { title: "rows", right: true, leaves: 2 },
+    ...(isOData ? [{ title: "rows", right: true, leaves: 2 }] : [{ title: "pages", leaves: 2 }]),
     { title: "cursor" },
-    { title: "leads to", leaves: 1 },
+    { title: isOData ? "leads to" : "needs", leaves: 1 },
   ];
-  const rows = sets.map((each) => [
-    each.set,
+  const rows = found.map((each) => [
+    each.name,
     each.stream ?? colors.dim("—"),
+    ...(isOData ? [] : [clipped(each.path ?? "", CELL_WIDTH)]),
     each.key.join(", "),
-    countText(each.columns.length),
-    each.rows === undefined ? "" : countText(each.rows),
+    each.columns.length === 0 ? "" : countText(each.columns.length),
+    isOData ? (each.rows === undefined ? "" : countText(each.rows)) : clipped(each.pages ?? "", CELL_WIDTH),
     cursorsOf(each)[0] ?? "",
-    clipped(
-      [...new Set(each.navigation.map(({ to, many }) => (many ? `${to}[]` : to)))].join(", "),
-      CELL_WIDTH,
-    ),
+    clipped(leadsTo(each, isOData), CELL_WIDTH),
   ]);
-  const left = sets.find(({ stream }) => stream === undefined);
+  const left = found.find(({ stream, missing }) => stream === undefined && missing.length === 0);
   const next = [
-    `One of them in detail: early-bridge survey ${account} ${sets[0]!.set}`,
-    ...(left === undefined ? [] : [`To carry more: early-bridge survey ${account} --pick ${left.set}`]),
+    `One of them in detail: early-bridge survey ${account} ${found[0]!.name}`,
+    ...(left === undefined ? [] : [`To carry more: early-bridge survey ${account} --pick ${left.name}`]),
   ];
-  return [countOf(sets.length, "set"), "", tableText(columns, rows), "", ...next.map(colors.dim)].join("\n");
+  const counted = countOf(found.length, isOData ? "set" : "list");
+  return [counted, "", tableText(columns, rows), "", ...next.map(colors.dim)].join("\n");
 }
 
-function detailText({
-  set,
-  stream,
-  key,
-  columns,
-  rows,
-  navigation,
-  description,
-  ...rest
-}: SurveySet): string {
-  const cursors = cursorsOf(rest);
+/** Of a set, the types that it leads to; of a list, the streams and values that it needs. */
+function leadsTo({ navigation, missing }: SurveyResource, isOData: boolean): string {
+  if (isOData) return [...new Set(navigation.map(({ to, many }) => (many ? `${to}[]` : to)))].join(", ");
+  return [
+    ...navigation.map(({ to }) => `stream ${to}`),
+    ...missing.map((each) => `${each}: no list gives it`),
+  ].join(", ");
+}
+
+function detailText(resource: SurveyResource): string {
+  const { name, kind, path, stream, key, columns, rows, navigation, description, pages, scopes, missing } =
+    resource;
+  const isOData = kind !== "list";
+  const cursors = cursorsOf(resource);
   const facts: readonly (readonly [string, string | undefined])[] = [
     ["stream", stream ?? "none carries it"],
-    ["key", key.length === 0 ? "none" : key.join(", ")],
+    ["path", path],
+    ["key", key.length === 0 ? "none is known" : key.join(", ")],
     ["rows", rows === undefined ? undefined : countText(rows)],
+    ["pages", isOData ? undefined : (pages ?? "nothing is known of them")],
     ["cursor", cursors.length === 0 ? "none: it is read whole each time" : cursors.join(", ")],
-    ["leads to", navigation.map(({ name, to, many }) => `${name} (${to}${many ? "[]" : ""})`).join(", ")],
+    ["scopes", scopes.join(", ")],
+    isOData
+      ? [
+          "leads to",
+          navigation.map(({ name: way, to, many }) => `${way} (${to}${many ? "[]" : ""})`).join(", "),
+        ]
+      : [
+          "needs",
+          [...navigation.map(({ name: part, to }) => `${part}, by stream ${to}`), ...missing].join("; "),
+        ],
   ];
   const head = [
-    `${colors.bold(set)}${description === undefined ? "" : `  ${description}`}`,
+    `${colors.bold(name)}${description === undefined ? "" : `  ${description}`}`,
     "",
     ...facts.flatMap(([label, text]) => (text ? [`  ${colors.dim(label.padEnd(LABEL_WIDTH))}${text}`] : [])),
   ];
+  if (columns.length === 0) return head.join("\n");
   const titles = ["column", "declared", "becomes", "description"].map((title) => ({ title }));
-  const cells = columns.map(({ path, edmType, type, description: words }) => [
-    path,
-    edmType.replaceAll("Edm.", ""),
+  const cells = columns.map(({ path: at, declared, type, description: words }) => [
+    at,
+    declared.replaceAll("Edm.", ""),
     type ?? colors.dim("what comes"),
     clipped(words ?? "", CELL_WIDTH),
   ]);
@@ -148,45 +208,8 @@ function detailText({
 }
 
 /** What may tell of changes, the best way first. */
-function cursorsOf({ cursors, tracksChanges }: Pick<SurveySet, "cursors" | "tracksChanges">): string[] {
+function cursorsOf({ cursors, tracksChanges }: Pick<SurveyResource, "cursors" | "tracksChanges">): string[] {
   return tracksChanges ? ["delta links", ...cursors] : [...cursors];
-}
-
-/** Adds sets to the connector file, whose comments and order stay. */
-async function writePicks(project: OpenedProject, account: string, picks: readonly string[]): Promise<void> {
-  const path = project.definition.accounts[account]!.connector;
-  const file = resolve(project.folder, path);
-  const text = await readFile(file, "utf8");
-  const document = parseDocument(text);
-  if (!document.hasIn(["odata"]))
-    throw new BridgeError("CONFIG_INVALID", `${path} has no odata.`, { where: { file: path } });
-  const sets = document.getIn(["odata", "sets"]);
-  const known = isSeq(sets) ? sets.toJSON().map(String) : [];
-  const streams = (document.toJSON() as { streams?: Record<string, { set?: string }> }).streams ?? {};
-  const own = Object.values(streams).flatMap(({ set }) => set ?? []);
-  const added = picks.filter((each) => !known.includes(each) && !own.includes(each));
-  if (added.length > 0) {
-    await writeFile(file, withSets(text, document, [...known, ...added]));
-  }
-  for (const each of picks)
-    say(`  ${each.padEnd(30)} ${added.includes(each) ? colors.green("added") : colors.yellow("was there")}`);
-  const named = new Set([...known, ...added, ...own]).size;
-  say(`\n${path} names ${countOf(named, "set")}. Next: early-bridge probe ${account}`);
-}
-
-/** The text with the list of sets in it; all else stands as it stood, to the last blank. */
-function withSets(text: string, document: Document, names: readonly string[]): string {
-  const list = `[${names.map((name) => (/^[A-Za-z]\w*$/.test(name) ? name : JSON.stringify(name))).join(", ")}]`;
-  const put = (from: number, to: number, what: string) => text.slice(0, from) + what + text.slice(to);
-  const sets = document.getIn(["odata", "sets"], true);
-  if (isNode(sets) && sets.range) return put(sets.range[0], sets.range[1], list);
-  const odata = document.get("odata", true);
-  if (!isMap(odata) || !odata.range) throw new BridgeError("INTERNAL", "odata is no map");
-  const [from, to] = odata.range;
-  const inside = text.slice(from + 1, to - 1).trim();
-  if (odata.flow === true) return put(from, to, `{ sets: ${list}${inside === "" ? "" : `, ${inside}`} }`);
-  const indent = from - text.lastIndexOf("\n", from) - 1;
-  return put(from, from, `sets: ${list}\n${" ".repeat(indent)}`);
 }
 
 const CELL_WIDTH = 40;

@@ -1,5 +1,6 @@
 /** `draft`: a connector found out from addresses, by the account's own sign-in. */
 
+import { readFile } from "node:fs/promises";
 import { parseYaml } from "../core/define/check.js";
 import { defineConnector } from "../core/define/connector.js";
 import type { ConnectorInput } from "../core/define/connector-input.js";
@@ -14,7 +15,7 @@ import { snakeCase } from "../core/shape/naming.js";
 import { newTally } from "../http/exchange.js";
 import { type Api, insideOf } from "../run/api.js";
 import { draftStream } from "../run/draft.js";
-import { type SurveySet, survey } from "../run/survey.js";
+import { type SurveyResource, survey } from "../run/survey.js";
 import { type ConnectOptions, connect } from "./connect.js";
 import { type SignInChoice, writtenSignIn } from "./new-project.js";
 
@@ -87,11 +88,16 @@ const DOCUMENT_LIKE = /\.(json|ya?ml)$|openapi|swagger|api-docs/i;
 /** Where the address is that of a document, what it says. */
 async function documentDraft(url: URL, options: DraftOptions): Promise<Drafted | undefined> {
   if (!DOCUMENT_LIKE.test(url.pathname)) return undefined;
+  const tree = await documentAt(url, options);
+  return isOpenApi(tree) ? draftDocument(tree, { ...options, at: url.href }) : undefined;
+}
+
+/** The document at an address, in JSON or YAML; undefined where it is neither. */
+async function documentAt(url: URL, options: DraftOptions): Promise<unknown> {
   const api = trialApi(url.origin, options, { streams: { trial: { get: "/" } } });
   try {
     const { body } = await insideOf(api).ask(`${url.pathname}${url.search}`, options.signal);
-    const tree = parseYaml(new TextDecoder().decode(body), url.pathname).value;
-    return isOpenApi(tree) ? draftDocument(tree, { ...options, at: url.href }) : undefined;
+    return parseYaml(new TextDecoder().decode(body), url.pathname).value;
   } catch (error) {
     if (isBridgeError(error, "CONFIG_SYNTAX")) return undefined;
     throw error;
@@ -119,6 +125,22 @@ export function draftDocument(document: unknown, { name, at, only }: DocumentOpt
   return drafted(draftOpenApi(service, { name, at, settings, only, rateLimit: NO_LIMITS }), 0);
 }
 
+/**
+ * Reads an OpenAPI document from a file or a whole address, which is asked for with no sign-in.
+ * @throws BridgeError FILE_UNREADABLE, CONFIG_SYNTAX, and what asking throws
+ */
+export async function readDocument(source: string): Promise<unknown> {
+  if (/^https?:/i.test(source)) {
+    const signIn = writtenSignIn("none");
+    return documentAt(addressOf(source), { addresses: [], name: "document", signIn, values: {} });
+  }
+  const text = await readFile(source, "utf8").catch((cause: Error) => {
+    const hint = "Give a whole address, such as https://api.huts.example/v1/stays, or an OpenAPI file.";
+    throw new BridgeError("FILE_UNREADABLE", `${source} cannot be read: ${cause.message}.`, { hint, cause });
+  });
+  return parseYaml(text, source).value;
+}
+
 /** Addresses that look like a service's, and what errors say that one is none. */
 const ODATA_LIKE = /odata|\.svc\b|\$metadata/i;
 const NO_SERVICE: ReadonlySet<string> = new Set([
@@ -138,9 +160,9 @@ async function odataDraft(url: URL, options: DraftOptions): Promise<Drafted | un
     const streams = sets.flatMap((set): DraftStream[] => {
       const cursor = cursorOf(set);
       if (cursor === undefined) return [];
-      return [{ name: set.stream ?? snakeCase(set.set), set: set.set, cursor, columns: [], open: [] }];
+      return [{ name: set.stream ?? snakeCase(set.name), set: set.name, cursor, columns: [], open: [] }];
     });
-    const others = sets.map(({ set }) => set).filter((name) => !streams.some(({ set }) => set === name));
+    const others = sets.map(({ name }) => name).filter((name) => !streams.some(({ set }) => set === name));
     const odata = {
       value: others.length === 0 && sets.length > 0 ? { sets: [] } : { sets: others },
       why: `OData ${root.version}; ${others.length} of ${sets.length} sets are read whole each time`,
@@ -155,7 +177,7 @@ async function odataDraft(url: URL, options: DraftOptions): Promise<Drafted | un
   }
 }
 
-function cursorOf({ tracksChanges, cursors }: SurveySet): DraftStream["cursor"] {
+function cursorOf({ tracksChanges, cursors }: SurveyResource): DraftStream["cursor"] {
   if (tracksChanges) return { value: { delta: true }, why: "the service says that it tracks changes" };
   const [field] = cursors;
   if (field === undefined || !/chang|modif|updat/i.test(field)) return undefined;

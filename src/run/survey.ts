@@ -1,26 +1,34 @@
-/** `survey`: what an OData service holds, from its metadata: sets, keys, columns, ways to other sets, cursors. */
+/** `survey`: what an API holds, with what is known of keys, columns, cursors and pages. */
 
+import { namesHint } from "../core/define/check.js";
+import type { DraftStream } from "../core/draft/draft.js";
 import { BridgeError } from "../core/errors.js";
 import { columnRuleOf, leavesOf } from "../core/odata/edm-type.js";
 import { type EntitySet, keyOf, lineage, type Model } from "../core/odata/model.js";
 import { formatColumnType } from "../core/shape/column-type.js";
 import { formatPath } from "../core/shape/naming.js";
 import { type Api, insideOf } from "./api.js";
+import type { ODataService } from "./odata-service.js";
+import { openApiStreams, surveyRest } from "./survey-rest.js";
 
 /** A column as it would be. */
 export interface SurveyColumn {
   readonly path: string;
-  /** as the service declares it, such as Edm.String */
-  readonly edmType: string;
+  /** as the API declares it, such as Edm.String; empty where it does not */
+  readonly declared: string;
   /** undefined where what comes decides */
   readonly type: string | undefined;
   readonly description: string | undefined;
 }
 
-/** A set of a service, as far as its metadata tells of it. */
-export interface SurveySet {
-  readonly set: string;
-  readonly kind: EntitySet["kind"];
+/** Something that can be carried, as far as the API, its description or the connector tells of it. */
+export interface SurveyResource {
+  /** the set's name; of a list, that of the stream that it is or would be */
+  readonly name: string;
+  /** list: an operation of a REST API · the others are OData's */
+  readonly kind: EntitySet["kind"] | "list";
+  /** of a list, where it is; undefined where only its name is known */
+  readonly path: string | undefined;
   /** the stream that carries it; undefined where none does */
   readonly stream: string | undefined;
   readonly key: readonly string[];
@@ -31,18 +39,26 @@ export interface SurveySet {
   readonly cursors: readonly string[];
   /** whether the service says that it gives delta links, which tell what is gone as well */
   readonly tracksChanges: boolean;
+  /** how its pages follow each other, in words; undefined where nothing is known */
+  readonly pages: string | undefined;
+  /** scopes that it wants */
+  readonly scopes: readonly string[];
+  /** what has to be given for it, and no list gives */
+  readonly missing: readonly string[];
   readonly description: string | undefined;
   /** rows, as the service counts them; undefined where that was not asked or not answered */
   readonly rows: number | undefined;
 }
 
-/** What of a service is looked at. */
+/** What is looked at. */
 export interface SurveyOptions {
   readonly api: Api;
   /** only sets whose name, columns or description hold this word, in any case */
   readonly search?: string | undefined;
-  /** only this set */
-  readonly set?: string | undefined;
+  /** only this one */
+  readonly name?: string | undefined;
+  /** an OpenAPI document of the API, parsed; default: what the connector names, else its own streams */
+  readonly openApi?: unknown;
   /** ask for the rows of each set; default: where no more than 30 are found */
   readonly count?: boolean | undefined;
   readonly signal?: AbortSignal | undefined;
@@ -52,39 +68,66 @@ export interface SurveyOptions {
 const MOST_COUNTED = 30;
 
 /**
- * Looks through a service's metadata.
- * @throws BridgeError CONFIG_INVALID for what is no OData service, CONFIG_UNKNOWN_NAME, and what asking throws
+ * What there is to carry: of an OData service from its metadata; else from an OpenAPI document, from the request that
+ * the connector names for it, or from the connector alone.
+ * @throws BridgeError CONFIG_UNKNOWN_NAME, CONFIG_INVALID for a document that is none, and what asking throws
  */
-export async function survey({ api, search, set: only, count, signal }: SurveyOptions): Promise<SurveySet[]> {
+export async function survey(options: SurveyOptions): Promise<SurveyResource[]> {
+  const { api, search, name: only } = options;
   const inside = insideOf(api);
-  if (inside.odata === undefined)
+  const all =
+    inside.odata === undefined ? await surveyRest(inside, options) : await surveySets(inside.odata, only);
+  if (only !== undefined && !all.some(({ name }) => name === only))
     throw new BridgeError(
-      "CONFIG_INVALID",
-      `Connector ${api.connector.connector} is for no OData service: nothing but its own streams is known.`,
-      { hint: "See what they ask by: early-bridge plan." },
+      "CONFIG_UNKNOWN_NAME",
+      `The API has nothing by the name ${only}, as far as is known.`,
+      {
+        hint: namesHint(
+          only,
+          all.map(({ name }) => name),
+          "It has",
+        ),
+      },
     );
-  const { root, streams } = await inside.odata.learn();
+  const found = all
+    .filter(({ name }) => only === undefined || name === only)
+    .filter((each) => search === undefined || mentions(each, search));
+  return inside.odata === undefined ? found : counted(inside.odata, found, options);
+}
+
+/** The streams that the API's OpenAPI document makes; undefined where it has none. */
+export async function surveyedStreams(api: Api, openApi?: unknown): Promise<DraftStream[] | undefined> {
+  return openApiStreams(insideOf(api), openApi);
+}
+
+async function surveySets(service: ODataService, only: string | undefined): Promise<SurveyResource[]> {
+  const { root, streams } = await service.learn();
   const streamOf = new Map(
     [...streams].flatMap(([name, { set }]) => (set === undefined ? [] : [[set.name, name]])),
   );
-  if (only !== undefined) inside.odata.setNamed(root.model, only);
-  const found = root.model.sets
-    .filter((set) => only === undefined || set.name === only)
-    .map((set) => surveyed(root.model, set, streamOf.get(set.name)))
-    .filter((set) => search === undefined || mentions(set, search));
+  if (only !== undefined) service.setNamed(root.model, only);
+  return root.model.sets.map((set) => surveyed(root.model, set, streamOf.get(set.name)));
+}
+
+async function counted(
+  service: ODataService,
+  found: SurveyResource[],
+  { count, signal }: SurveyOptions,
+): Promise<SurveyResource[]> {
   if (!(count ?? found.length <= MOST_COUNTED)) return found;
+  const { root } = await service.learn();
   return Promise.all(
-    found.map(async (set) => {
-      const capable = root.model.sets.find(({ name }) => name === set.set)!.capabilities.isCountable;
-      if (!capable || set.kind !== "set") return set;
+    found.map(async (each) => {
+      const capable = root.model.sets.find(({ name }) => name === each.name)!.capabilities.isCountable;
+      if (!capable || each.kind !== "set") return each;
       // one that cannot be counted can be carried all the same
-      const rows = await inside.odata!.countRows(set.set, root, signal).catch(() => undefined);
-      return { ...set, rows };
+      const rows = await service.countRows(each.name, root, signal).catch(() => undefined);
+      return { ...each, rows };
     }),
   );
 }
 
-function surveyed(model: Model, set: EntitySet, stream: string | undefined): SurveySet {
+function surveyed(model: Model, set: EntitySet, stream: string | undefined): SurveyResource {
   const line = lineage(model, set.type);
   const leaves = leavesOf(model, set.type);
   const columns = leaves.flatMap(({ path, property }): SurveyColumn[] => {
@@ -94,7 +137,7 @@ function surveyed(model: Model, set: EntitySet, stream: string | undefined): Sur
     return [
       {
         path: formatPath(path),
-        edmType: type.isCollection ? `Collection(${type.name})` : type.name,
+        declared: type.isCollection ? `Collection(${type.name})` : type.name,
         type: rule.type && formatColumnType(rule.type),
         description,
       },
@@ -111,8 +154,9 @@ function surveyed(model: Model, set: EntitySet, stream: string | undefined): Sur
     .map(({ path }) => path)
     .sort((a, b) => likelihood(b) - likelihood(a));
   return {
-    set: set.name,
+    name: set.name,
     kind: set.kind,
+    path: undefined,
     stream,
     key: keyOf(model, set.type),
     columns,
@@ -125,6 +169,9 @@ function surveyed(model: Model, set: EntitySet, stream: string | undefined): Sur
     ),
     cursors,
     tracksChanges: capabilities.tracksChanges,
+    pages: "its next links",
+    scopes: [],
+    missing: [],
     description: set.description ?? line.at(-1)?.description,
     rows: undefined,
   };
@@ -136,7 +183,7 @@ function likelihood(path: string): number {
   return /creat|valid|since|birth/i.test(path) ? 0 : 1;
 }
 
-function mentions({ set, description, columns }: SurveySet, word: string): boolean {
-  const texts = [set, description, ...columns.flatMap((column) => [column.path, column.description])];
+function mentions({ name, description, columns }: SurveyResource, word: string): boolean {
+  const texts = [name, description, ...columns.flatMap((column) => [column.path, column.description])];
   return texts.some((text) => text?.toLowerCase().includes(word.toLowerCase()));
 }

@@ -120,6 +120,24 @@ export interface ConnectorInput {
           get: string;
         }
       | undefined;
+    /** A request whose response tells what the API has */
+    survey?:
+      | {
+          /** Path below api.url; a URI template (RFC 6570) */
+          get: string;
+          /** Where names are; left out, the response is an OpenAPI document */
+          names?: string | undefined;
+          /** How one of them is described */
+          fields?:
+            | {
+                /** The request for one of them; {name} stands for its name */
+                get: string;
+                /** Where the names of its fields are */
+                names: string;
+              }
+            | undefined;
+        }
+      | undefined;
     /** What the API allows, as its documentation publishes it */
     rate_limit?: RateLimit | undefined;
     /** Sent with every request */

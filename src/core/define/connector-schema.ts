@@ -5,7 +5,7 @@ import { apiPath, failRuleSchema } from "./ask-schema.js";
 import { has } from "./schema-facets.js";
 import { signInSchema } from "./sign-in-schema.js";
 import { streamSchema } from "./stream-schema.js";
-import { fixedDuration, nameText, scalar, urlTemplate } from "./text-schemas.js";
+import { fixedDuration, jsonPathText, nameText, scalar, urlTemplate } from "./text-schemas.js";
 
 const settingSchema = z
   .strictObject({
@@ -77,6 +77,22 @@ const apiSchema = z.strictObject({
     .strictObject({ get: apiPath })
     .optional()
     .describe("A cheap request that any signed-in account may make"),
+  survey: z
+    .strictObject({
+      get: apiPath,
+      names: jsonPathText
+        .optional()
+        .describe("Where names are; left out, the response is an OpenAPI document"),
+      fields: z
+        .strictObject({
+          get: apiPath.describe("The request for one of them; {name} stands for its name"),
+          names: jsonPathText.describe("Where the names of its fields are"),
+        })
+        .optional()
+        .describe("How one of them is described"),
+    })
+    .optional()
+    .describe("A request whose response tells what the API has"),
   rate_limit: rateLimitSchema.prefault({}),
   headers: z.record(z.string(), z.string()).default({}).describe("Sent with every request"),
   rules: z

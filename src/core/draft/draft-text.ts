@@ -26,7 +26,8 @@ export function draftText(draft: Draft): string {
   return `${lines.join("\n")}\n`;
 }
 
-function streamLines(stream: DraftStream): string[] {
+/** The lines of one stream under `streams:`. */
+export function streamLines(stream: DraftStream): string[] {
   const { name, description, get, set, query, records, response, pages, key, cursor, each, columns, open } =
     stream;
   const line = (text: string, why?: string) => commented(`    ${text}`, why);

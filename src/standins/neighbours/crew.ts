@@ -10,6 +10,7 @@ const PAGE = 25;
 
 export function addCrew(app: FastifyInstance): void {
   const preHandler = keyGuard("header", "x-crew-key", NEIGHBOURS_DEFAULTS.crewKey);
+  app.get("/crew/v1/objects", { preHandler }, async () => ({ objects: [{ name: "shift" }] }));
   app.get("/crew/v1/objects/shift", { preHandler }, async () => ({
     object: "shift",
     fields: SHIFT_FIELDS.map((name) => ({ name })),
