@@ -64,7 +64,8 @@ export { type Peek, type PeekOptions, peek, type Sample, type SamplePlace } from
 export { planBridge, type StreamPlan } from "./run/plan.js";
 export type { Network, Ports } from "./run/ports.js";
 export { type ProbeLine, type ProbeOptions, probe } from "./run/probe.js";
-export { type SurveyColumn, type SurveyOptions, type SurveyResource, survey } from "./run/survey.js";
+export { survey } from "./run/survey.js";
+export type { SurveyColumn, SurveyOptions, SurveyResource } from "./run/survey-resource.js";
 export {
   addCounts,
   type CheckpointEntry,

@@ -15,7 +15,8 @@ import { snakeCase } from "../core/shape/naming.js";
 import { newTally } from "../http/exchange.js";
 import { type Api, insideOf } from "../run/api.js";
 import { draftStream } from "../run/draft.js";
-import { type SurveyResource, survey } from "../run/survey.js";
+import { survey } from "../run/survey.js";
+import type { SurveyResource } from "../run/survey-resource.js";
 import { type ConnectOptions, connect } from "./connect.js";
 import { type SignInChoice, writtenSignIn } from "./new-project.js";
 

@@ -9,7 +9,7 @@ import { openApiDocument } from "../core/openapi/document.js";
 import { type OpenApiResource, type OpenApiService, readOpenApi } from "../core/openapi/read-openapi.js";
 import { parseExactJson } from "../core/shape/exact-json.js";
 import type { ApiInside } from "./api.js";
-import type { SurveyColumn, SurveyOptions, SurveyResource } from "./survey.js";
+import type { SurveyColumn, SurveyOptions, SurveyResource } from "./survey-resource.js";
 
 export async function surveyRest(
   inside: ApiInside,
@@ -159,7 +159,7 @@ function ofStream(name: string, definition: StreamDefinition): SurveyResource {
     columns: Object.entries(columns).map(([path, rule]) => ({
       path,
       declared: "",
-      type: rule.type,
+      type: rule.hash === true ? "text" : rule.type,
       description: rule.description,
     })),
     navigation: parents,
