@@ -10,8 +10,9 @@ import { findCursors, findKey } from "../src/core/draft/find-fields.js";
 import { guessPages } from "../src/core/draft/find-pages.js";
 import { findRecords } from "../src/core/draft/find-records.js";
 import { FieldStatistics } from "../src/core/sample/field-stats.js";
+import { draftDocument } from "../src/node/draft.js";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
-import { bookingsService, command, temporaryFolder, whenDone } from "./support/project.js";
+import { bookingsService, command, demoProject, temporaryFolder, whenDone } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
@@ -257,5 +258,122 @@ describe("what is found in responses", () => {
     expect(guess({ total_pages: 5 })).toEqual({ number: 1, query: "page", total_pages: "$.total_pages" });
     expect(guess({})).toEqual({ number: 1, query: "page" });
     expect(guess({ total: 20 })).toBeUndefined();
+  });
+});
+
+describe("a draft of recorded exchanges", () => {
+  const records = (from: number, count = 20) =>
+    Array.from({ length: count }, (_, i) => ({ id: from + i, n: "x" }));
+  const entry = (
+    path: string,
+    body: unknown,
+    headers: Record<string, string> = {},
+    sent: Record<string, string> = {},
+  ) => {
+    const list = (of: Record<string, string>) => Object.entries(of).map(([name, value]) => ({ name, value }));
+    return {
+      request: { method: "GET", url: `https://api.huts.example/v1${path}`, headers: list(sent) },
+      response: { status: 200, headers: list(headers), content: { text: JSON.stringify(body) } },
+    };
+  };
+  const drafted = (...entries: unknown[]) => draftDocument({ log: { entries } }, { name: "seen" });
+
+  it.each([
+    [
+      { token: "$.next", query: "after" },
+      entry("/stays", { items: records(0), next: "abc" }),
+      entry("/stays?after=abc", { items: records(20) }),
+    ],
+    [
+      { link: "$.links.next" },
+      entry("/stays", { items: records(0), links: { next: "/v1/stays?p=2" } }),
+      entry("/stays?p=2", { items: records(20) }),
+    ],
+    [
+      { link: "header" },
+      entry("/stays", { items: records(0) }, { Link: '</v1/stays?page=2>; rel="next"' }),
+      entry("/stays?page=2", { items: records(20) }),
+    ],
+    [
+      { offset: 0, query: "skip" },
+      entry("/stays", { items: records(0) }),
+      entry("/stays?skip=20", { items: records(20) }),
+    ],
+    [
+      { number: 1, query: "page" },
+      entry("/stays?page=1", { items: records(0) }),
+      entry("/stays?page=2", { items: records(20) }),
+    ],
+    [
+      { after: "id", query: "since" },
+      entry("/stays", { items: records(100) }),
+      entry("/stays?since=119", { items: records(120) }),
+    ],
+    [undefined, entry("/stays", { items: records(0) }), entry("/stays?sort=n", { items: records(0) })],
+  ] as const)("has the pages that were seen: %j", (pages, ...entries) => {
+    const [stream] = drafted(...entries).draft.streams;
+    expect(stream?.pages?.value).toEqual(pages);
+    expect([stream?.records?.value, stream?.key?.value]).toEqual(["$.items[*]", ["id"]]);
+  });
+
+  it("knows ids in paths, parameters that never change, and how requests were signed; and keeps no secret", () => {
+    const signed = { Authorization: "Bearer moon-over-the-pass" };
+    const { text, draft } = drafted(
+      entry("/huts?lang=sl", records(1, 3), {}, signed),
+      entry("/huts/1/stays?lang=sl&api_key=moonlight", records(7, 3), {}, signed),
+      entry("/huts/2/stays?lang=sl&api_key=moonlight", records(7, 2), {}, signed),
+      { request: { method: "POST", url: "https://api.huts.example/v1/search" }, response: { status: 200 } },
+      { request: {}, response: {} },
+      "nothing",
+    );
+    expect(text).not.toContain("moon");
+    expect(draft.signIn.value).toBe('{ bearer: "{token}" }');
+    expect(draft.said.at(-1)).toBe("left out: POST /v1/search, which has to be written by hand");
+    const file = parseYaml(text, "draft");
+    const { streams } = checkValue(connectorSchema, file.value, file);
+    expect(Object.entries(streams)).toMatchObject([
+      ["huts", { get: "/huts", query: { lang: "sl" }, key: "id" }],
+      [
+        "stays",
+        {
+          get: "/huts/{hut_id}/stays",
+          each: { hut_id: { stream: "huts", field: "id" } },
+          add: { hut_id: "{hut_id}" },
+          key: ["hut_id", "id"],
+        },
+      ],
+    ]);
+    expect(() => drafted()).toThrow("No exchange of the recording");
+  });
+
+  it("that a run has made carries the same again", async () => {
+    const service = await startNeighbours();
+    whenDone(() => service.close());
+    const { folder } = demoProject("http://127.0.0.1:9", service.url);
+    const har = join(folder, "notices.har");
+    await command(["run", "notices", "--record", har], folder);
+    const elsewhere = temporaryFolder();
+    const made = await command(["draft", har, "--name", "seen"], elsewhere);
+    expect(made.stdout).toMatch(/notices +\$\.items\[\*\] +by link header +id/);
+    // a recording holds no credentials: how one signs in is to be said
+    const connector = join(elsewhere, "connectors/seen.connector.yaml");
+    const [signIn, env] = SIGN_INS.notices!;
+    const text = readFileSync(connector, "utf8");
+    const settings = "settings:\n  user: { type: string }\n  password: { type: string, secret: true }";
+    writeFileSync(
+      connector,
+      text.replace(/sign_in: none/, `sign_in: ${signIn}`).replace(/settings:.*/, settings),
+    );
+    const bridges = join(elsewhere, "bridges.yaml");
+    const before = readFileSync(bridges, "utf8");
+    writeFileSync(
+      bridges,
+      before.replace(/( +)base:.*/, "$&\n$1user: $NOTICES_USER\n$1password: $NOTICES_PASSWORD"),
+    );
+    const ran = await command(["run", "seen"], elsewhere, env);
+    expect([ran.code, ran.stderr]).toEqual([0, ""]);
+    expect(
+      await queryFile(join(elsewhere, "warehouse.duckdb"), "SELECT count(*)::INTEGER AS n FROM seen.notices"),
+    ).toEqual([{ n: 25 }]);
   });
 });

@@ -120,7 +120,8 @@ describe("an OpenAPI document", () => {
       each: { value: { hut_id: { stream: "huts", field: "id" } } },
       records: { value: "$.data[*]" },
       pages: { value: { token: "$.meta.next_cursor", query: "cursor" } },
-      key: { value: ["stay_id"] },
+      add: { value: { hut_id: "{hut_id}" } },
+      key: { value: ["hut_id", "stay_id"] },
       cursor: { value: { field: "updated_at", query: "updated_since" } },
     });
     expect(stream("notes")?.stream).toMatchObject({

@@ -39,7 +39,7 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
     )
     .argument(
       "<source...>",
-      "addresses of lists of one API, of its OData service or its OpenAPI document; or such a file",
+      "addresses of lists of one API, of its OData service or OpenAPI document; or a file, OpenAPI or HAR",
     )
     .option("--project <folder>", "folder of the project", ".")
     .option("--name <name>", "name of the API; default: the host's")

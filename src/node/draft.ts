@@ -5,6 +5,7 @@ import { parseYaml } from "../core/define/check.js";
 import { defineConnector } from "../core/define/connector.js";
 import type { ConnectorInput } from "../core/define/connector-input.js";
 import type { Draft, DraftStream } from "../core/draft/draft.js";
+import { commonFolder, draftHar, isHar } from "../core/draft/draft-har.js";
 import { draftText } from "../core/draft/draft-text.js";
 import type { Guess } from "../core/draft/seen.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
@@ -65,7 +66,7 @@ export async function draft(options: DraftOptions): Promise<Drafted> {
     });
   const described = (await odataDraft(first, options)) ?? (await documentDraft(first, options));
   if (described !== undefined) return described;
-  const folder = commonFolder(urls);
+  const folder = commonFolder(urls.map(({ pathname }) => pathname));
   const tally = newTally();
   const api = trialApi(`${first.origin}${folder}`, options, { streams: { trial: { get: "/" } } });
   try {
@@ -117,10 +118,21 @@ export interface DocumentOptions {
 }
 
 /**
- * Drafts what an OpenAPI document (3.0, 3.1) tells; nothing is asked.
- * @throws BridgeError CONFIG_INVALID for what is no such document
+ * Drafts what an OpenAPI document (3.0, 3.1) or a HAR (1.2) tells; nothing is asked.
+ * @throws BridgeError CONFIG_INVALID for what is neither, RECORDS_NOT_FOUND for a HAR in which nothing is listed
  */
 export function draftDocument(document: unknown, { name, at, only }: DocumentOptions): Drafted {
+  if (isHar(document)) {
+    const made = draftHar(document, name, NO_LIMITS);
+    if (made !== undefined) return drafted(made, 0);
+    throw new BridgeError(
+      "RECORDS_NOT_FOUND",
+      "No exchange of the recording is a GET whose JSON lists things.",
+      {
+        hint: "Record a page of the API that shows a list.",
+      },
+    );
+  }
   const service = readOpenApi(openApiDocument(document, "The document"));
   const { settings } = writtenSignIn(service.signIn.value);
   return drafted(draftOpenApi(service, { name, at, settings, only, rateLimit: NO_LIMITS }), 0);
@@ -206,14 +218,6 @@ function addressOf(text: string): URL {
       hint: "Write it whole, such as https://api.huts.example/v1/stays.",
     });
   return new URL(text);
-}
-
-/** The path that all have in common, without their last steps. */
-function commonFolder(urls: readonly URL[]): string {
-  const folders = urls.map(({ pathname }) => pathname.split("/").slice(0, -1));
-  const [first = []] = folders;
-  const length = first.findIndex((step, i) => folders.some((other) => other[i] !== step));
-  return first.slice(0, length < 0 ? first.length : length).join("/");
 }
 
 function trialApi(

@@ -28,8 +28,22 @@ export function draftText(draft: Draft): string {
 
 /** The lines of one stream under `streams:`. */
 export function streamLines(stream: DraftStream): string[] {
-  const { name, description, get, set, query, records, response, pages, key, cursor, each, columns, open } =
-    stream;
+  const {
+    name,
+    description,
+    get,
+    set,
+    query,
+    records,
+    response,
+    pages,
+    key,
+    cursor,
+    each,
+    add,
+    columns,
+    open,
+  } = stream;
   const line = (text: string, why?: string) => commented(`    ${text}`, why);
   return [
     `  ${name}:${description === undefined ? "" : ` # ${oneLine(description)}`}`,
@@ -44,6 +58,7 @@ export function streamLines(stream: DraftStream): string[] {
     ...(key === undefined
       ? []
       : [line(`key: ${flow(key.value.length === 1 ? key.value[0] : key.value)}`, key.why)]),
+    ...(add === undefined ? [] : [line(`add: ${flow(add.value)}`, add.why)]),
     ...columnLines(columns),
     ...open.map((each) => `    # not found out: ${oneLine(each)}`),
   ];

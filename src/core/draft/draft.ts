@@ -15,6 +15,8 @@ export interface DraftStream {
   readonly set?: string | undefined;
   readonly query?: Guess<Readonly<Record<string, string | number>>> | undefined;
   readonly each?: Guess<Readonly<Record<string, unknown>>> | undefined;
+  /** fields put into each record */
+  readonly add?: Guess<Readonly<Record<string, string>>> | undefined;
   readonly response?: Guess<unknown> | undefined;
   /** JSONPath */
   readonly records?: Guess<string> | undefined;
@@ -28,6 +30,24 @@ export interface DraftStream {
   }[];
   /** what was not found out, each in a line */
   readonly open: readonly string[];
+}
+
+/**
+ * The stream asked once for each value of what `each` names: the values stand in its records and in its key, for what
+ * is different within one part need not be so in all of them.
+ */
+export function inParts(stream: DraftStream, each: NonNullable<DraftStream["each"]>): DraftStream {
+  const parts = Object.keys(each.value);
+  const add = {
+    value: Object.fromEntries(parts.map((part) => [part, `{${part}}`])),
+    why: "whose records they are",
+  };
+  const { key } = stream;
+  const whole = key && {
+    value: [...parts, ...key.value],
+    why: `${key.why}, within one ${parts.join(" and ")}`,
+  };
+  return { ...stream, each, add, key: whole };
 }
 
 /** A connector file in the making. */

@@ -10,7 +10,7 @@ import type { Guess, Seen } from "./seen.js";
 export type PagesGuess = Readonly<Record<string, unknown>>;
 
 /** A scalar of the body outside of the records. */
-interface Leaf {
+export interface Leaf {
   readonly steps: readonly string[];
   readonly value: string | number | boolean;
 }
@@ -174,7 +174,8 @@ export function sizeNames(url: string): string[] {
   return known.length > 0 ? known : SIZES;
 }
 
-function leavesOf(value: unknown, steps: readonly string[], records: readonly string[]): Leaf[] {
+/** Scalars of a body that stand in no list, as deep as an envelope is. */
+export function leavesOf(value: unknown, steps: readonly string[], records: readonly string[]): Leaf[] {
   if (Array.isArray(value) || steps.length > 4) return [];
   if (!isPlainObject(value)) {
     const isScalar = typeof value === "string" || typeof value === "number" || typeof value === "boolean";

@@ -1,4 +1,4 @@
-/** A draft from an OpenAPI document: one stream for each operation that lists things and can be asked for as it stands. */
+/** A draft from an OpenAPI document: a stream for each operation that lists things and can be asked as it stands. */
 
 import type { Draft } from "../draft/draft.js";
 import type { Guess } from "../draft/seen.js";

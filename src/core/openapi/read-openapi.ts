@@ -1,6 +1,6 @@
 /** What an OpenAPI document says that there is to carry: the operations that list things, as streams. */
 
-import type { DraftStream } from "../draft/draft.js";
+import { type DraftStream, inParts } from "../draft/draft.js";
 import type { Guess } from "../draft/seen.js";
 import { snakeCase } from "../shape/naming.js";
 import { type FlatSchema, flatSchema, type Json, type OpenApiDocument, textOf } from "./document.js";
@@ -261,10 +261,10 @@ function named(found: readonly Found[]): OpenApiResource[] {
     const parents = parentsOf(each, byPath, names);
     const missing = [...parents.missing, ...required];
     const values = Object.fromEntries(parents.values);
-    const why = `by the list that stands before it in the path`;
-    const fanned = parents.values.length === 0 ? undefined : { value: values, why };
     const get = stream.get?.replace(/\{([^}]+)\}/g, (_whole, name: string) => `{${partName(name)}}`);
-    return { ...rest, missing, stream: { ...stream, get, each: fanned, name: names.get(each)! } };
+    const own: DraftStream = { ...stream, get, name: names.get(each)! };
+    const fanned = { value: values, why: "by the list that stands before it in the path" };
+    return { ...rest, missing, stream: parents.values.length === 0 ? own : inParts(own, fanned) };
   });
 }
 
