@@ -1,7 +1,7 @@
 // Takes the pictures of docs/screenshots from the demo data, in a real terminal window.
 // Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu.
 import { execFileSync, spawn } from "node:child_process";
-import { existsSync, mkdtempSync, rmSync } from "node:fs";
+import { existsSync, mkdirSync, mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join, resolve } from "node:path";
 import { setTimeout as delay } from "node:timers/promises";
@@ -80,6 +80,30 @@ try {
     "survey",
     "npx early-bridge survey stores",
     `${node} survey stores; echo; printf '\\033[1m$\\033[0m npx early-bridge survey stores Items\\n'; ${node} survey stores Items`,
+    { cwd: project },
+  );
+  const desk = join(folder, "desk");
+  mkdirSync(desk);
+  const bookings = "http://127.0.0.1:4180/v2";
+  const signIn = `'{ oauth2: client_credentials, token_url: "{+base}/oauth/token", scope: bookings.read }'`;
+  const secrets = "export DESK_CLIENT_ID=hut-desk DESK_CLIENT_SECRET=edelweiss-by-the-gate";
+  const draft = `${secrets}; ${node} draft ${bookings}/huts ${bookings}/bookings --name desk --sign-in ${signIn}`;
+  await take(
+    "draft",
+    `npx early-bridge draft …/v2/huts …/v2/bookings --name desk --sign-in …`,
+    `${draft}; printf '\\n\\033[1m$\\033[0m tail -n 21 connectors/desk.connector.yaml\\n'; tail -n 21 connectors/desk.connector.yaml`,
+    { cwd: desk },
+  );
+  await take(
+    "peek",
+    "npx early-bridge peek crew shifts --records 30",
+    `${node} peek crew shifts --records 30`,
+    { cwd: project },
+  );
+  await take(
+    "forecast",
+    "npx early-bridge plan --forecast",
+    `${node} plan sensors --forecast; ${node} plan feedback --forecast | tail -n 9`,
     { cwd: project },
   );
   await take(

@@ -14,11 +14,11 @@ import { openBridge, type TokenStore, type Warehouse } from "../src/index.js";
 import { BOOKINGS_DEFAULTS } from "../src/standins/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { type Asked, fakeApi } from "./support/fake-api.js";
-import { bookingsService, temporaryFolder } from "./support/project.js";
+import { bookingsService, command, temporaryFolder } from "./support/project.js";
 
 const README = readFileSync("README.md", "utf8");
 const PAGES = ["paging", "requests", "parts", "cursors", "pace"];
-const PROGRAMS = [...PAGES, "browser", "extending"];
+const PROGRAMS = [...PAGES, "browser", "extending", "first-hour"];
 
 /** Fenced blocks of a page, in order. */
 function fenced(text: string): { readonly language: string; readonly text: string }[] {
@@ -74,7 +74,7 @@ describe("README and docs", () => {
       ...blocks("ts"),
       ...pages.flatMap(({ language, text }) => (language === "ts" ? [text] : [])),
     ];
-    expect(examples).toHaveLength(7);
+    expect(examples).toHaveLength(8);
     // the one with a key too many shows that the compiler has looked
     const wrong = examples[0]!.replace('connector: "bookings",', 'connector: "bookings", nonsense: 1,');
     expect(complaints([...examples, wrong])).toEqual([expect.stringContaining("'nonsense' does not exist")]);
@@ -114,6 +114,31 @@ describe("the README", () => {
     const [connector, project] = blocks("yaml").map((text, i) => parseYaml(text, `README ${i}`));
     expect(checkConnector(connector!.value, connector!).connector).toBe("bookings");
     expect(Object.keys(checkValue(projectSchema, project!.value, project!).bridges)).toEqual(["bookings"]);
+  });
+});
+
+describe("the page about the first hour", () => {
+  it("leads from an address to rows, command by command", async () => {
+    const { url } = await bookingsService({ bookings: 300 });
+    const folder = temporaryFolder();
+    const shell = fenced(readFileSync("docs/first-hour.md", "utf8")).filter(
+      ({ language }) => language === "sh",
+    );
+    const [first, ...others] = shell.flatMap(({ text }) => text.replaceAll("\\\n", "").trim().split("\n"));
+    const env = Object.fromEntries(
+      [...first!.matchAll(/(\w+)=(\S+)/g)].map(([, name, value]) => [name!, value!]),
+    );
+    expect(others).toHaveLength(10);
+    const told: string[] = [];
+    for (const line of others) {
+      const words = line.match(/'[^']*'|\S+/g)!.map((word) => word.replace(/^'([\s\S]*)'$/, "$1"));
+      const args = words.slice(2).map((word) => word.replace("http://127.0.0.1:4180", url));
+      const { code, stdout, stderr } = await command(args, folder, env);
+      expect([code, stderr], line).toEqual([0, ""]);
+      told.push(stdout);
+    }
+    expect(told.join("\n")).toMatch(/where keeps \d+, and leaves out \d+/);
+    expect(told.at(-2)).toMatch(/bookings +~?\d+ +~?300/);
   });
 });
 

@@ -148,8 +148,8 @@ function fieldsText(fields: readonly FieldStats[]): string {
   ];
   const rows = fields.map((field) => {
     const { path, of, filled, distinct, isCapped, least, greatest, frequent, example, longest } = field;
-    const range =
-      least === undefined ? "" : `${clipped(cellText(least), 24)} … ${clipped(cellText(greatest), 24)}`;
+    const [low, high] = [least, greatest].map((value) => clipped(cellText(value), 24));
+    const range = low === high ? low! : `${low} … ${high}`;
     const often = frequent
       .slice(0, 2)
       .map(({ value, times }) => `${clipped(cellText(value), 24)} ×${times}`)

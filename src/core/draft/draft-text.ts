@@ -84,7 +84,20 @@ function commented(line: string, why: string | undefined): string {
   const padded = `${line.padEnd(COMMENT_COLUMN)} # ${text}`;
   if (padded.length <= MOST_WIDTH) return line.length > COMMENT_COLUMN ? `${line} # ${text}` : padded;
   // the comment goes above a line that has no room for it
-  return `${/^ */.exec(line)![0]}# ${text}\n${line}`;
+  const indent = /^ */.exec(line)![0];
+  return [...wrapped(text, MOST_WIDTH - indent.length - 2).map((each) => `${indent}# ${each}`), line].join(
+    "\n",
+  );
+}
+
+function wrapped(text: string, width: number): string[] {
+  const lines: string[] = [];
+  for (const word of text.split(" ")) {
+    const last = lines.at(-1);
+    if (last === undefined || last.length + 1 + word.length > width) lines.push(word);
+    else lines[lines.length - 1] = `${last} ${word}`;
+  }
+  return lines;
 }
 
 function oneLine(text: string): string {
