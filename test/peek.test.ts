@@ -4,6 +4,7 @@ import { readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import { preview } from "../src/core/index.js";
 import { FieldStatistics } from "../src/core/sample/field-stats.js";
 import { peek } from "../src/index.js";
 import { startNeighbours } from "../src/standins/index.js";
@@ -138,6 +139,49 @@ describe("early-bridge peek", () => {
       const ended = await command(["peek", "stores", "items", "--sample", other], folder);
       expect([ended.code, ended.stderr]).toEqual([2, expect.stringContaining(words)]);
     }
+  });
+});
+
+describe("preview", () => {
+  const connector = (pages: string, more = "") => `connector: stays
+settings: { hut: { type: string } }
+api: { url: https://api.huts.example/v1 }
+streams:
+  stays:
+    get: /huts/{hut}/stays
+    query: { kind: "{hut}" }
+    records: $.items[*]
+    key: id
+    pages: ${pages}
+    ${more}
+`;
+  const items = Array.from({ length: 20 }, (_, id) => ({ id, guests: [{ name: "Ana" }] }));
+  const body = new TextEncoder().encode(JSON.stringify({ items, next: "a b", total: 90 }));
+
+  it.each([
+    ["{ token: $.next, query: after }", { request: "GET /huts/{hut}/stays?kind={hut}&after=a b" }],
+    ["{ offset: 0, query: from, total: $.total }", { request: "GET /huts/{hut}/stays?kind={hut}&from=20" }],
+    ["{ link: $.none }", { end: "this page is the last one, by what it says" }],
+    ["{ token: $.items, query: after }", { end: "The next page's token at $.items is list." }],
+  ])("reads a response by lines of a connector, and tells what follows: %s", (pages, next) => {
+    const seen = preview({ connector: connector(pages), body, most: 5 });
+    expect(seen).toMatchObject({ stream: "stays", streams: ["stays"], received: 20, next });
+    expect(seen.tables.map(({ name, rows }) => [name, rows.length])).toEqual([
+      ["stays", 5],
+      ["stays_guests", 5],
+    ]);
+    expect(seen.fields.map(({ path }) => path)).toEqual(["id", "guests", "guests[*].name"]);
+  });
+
+  it("says where lines are wrong, by line and column", () => {
+    const lines = connector("{ token: $.next, query: after }", "wher: record.id > 3");
+    expect(() => preview({ connector: lines, body })).toThrow(
+      expect.objectContaining({
+        code: "CONFIG_UNKNOWN_KEY",
+        where: { file: "connector:11:5" },
+        hint: expect.stringContaining("Perhaps where is meant."),
+      }),
+    );
   });
 });
 
