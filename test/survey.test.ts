@@ -174,7 +174,7 @@ describe("survey of a REST API", () => {
       command(["survey", "sensors", ...args, "--openapi", file], folder);
     const list = (await withDocument()).stdout;
     expect(list).toMatch(/huts +huts +\/huts +id +2/);
-    expect(list).toMatch(/readings +readings +\/huts\/\{hut\}\/readings +id +2 +stream huts/);
+    expect(list).toMatch(/readings +readings +\/huts\/\{hut\}\/readings +hut, id +2 +stream huts/);
     expect(list).toMatch(/wardens +— +\/wardens +id +2/);
     expect(list).toContain("early-bridge survey sensors --pick wardens");
     expect((await withDocument("wardens")).stdout).toMatch(/name +string +text +Its name/);

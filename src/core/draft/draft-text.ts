@@ -7,6 +7,7 @@ import type { Draft, DraftStream } from "./draft.js";
 const COMMENT_COLUMN = 64;
 const MOST_WIDTH = 120;
 
+/** The YAML of a draft, with the reason of each guess beside its line. */
 export function draftText(draft: Draft): string {
   const lines = [
     "# yaml-language-server: $schema=../node_modules/early-bridge/schemas/connector.schema.json",
