@@ -4,7 +4,7 @@ import { type FieldStats, isBridgeError, type Preview, preview, stringifyExact }
 import type { Ask, Mistake, Shown, ShownField, Told } from "./protocol.js";
 
 /** So many records are looked at before anything is shown. */
-const FIRST = 400;
+const FIRST = 150;
 /** So many rows of a table are sent to the page. */
 const MOST_ROWS = 200;
 

@@ -1,4 +1,4 @@
-/** One response read by connector lines, with no network: what a page would become, and what would be asked for next. */
+/** One response read by connector lines, with no network: what it would become, and what would be asked for next. */
 
 import type { PagePosition } from "../ask/page-position.js";
 import { readPage } from "../ask/read-page.js";
@@ -41,7 +41,7 @@ const NAMES = { maxBytes: Number.MAX_SAFE_INTEGER };
 
 /**
  * Reads the response as a run would.
- * @throws BridgeError CONFIG_SYNTAX, CONFIG_INVALID and CONFIG_UNKNOWN_KEY with line and column, and what reading throws
+ * @throws BridgeError CONFIG_SYNTAX, CONFIG_INVALID, CONFIG_UNKNOWN_KEY by line and column, and what reading throws
  */
 export function preview({
   connector: text,
