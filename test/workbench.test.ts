@@ -5,22 +5,12 @@ import { existsSync, readFileSync } from "node:fs";
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
 import { extname, join } from "node:path";
-import axe from "axe-core";
-import { type Browser, chromium, type Page } from "playwright-core";
+import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { isLong, openBrowser, serious } from "./support/browser.js";
 
 const EXAMPLE = "examples/workbench";
-const CHROMIUM = "/usr/bin/chromium";
-const FLAGS = [
-  "--no-sandbox",
-  "--disable-quic",
-  "--disable-background-networking",
-  "--disable-component-update",
-];
 const TYPES: Record<string, string> = { ".html": "text/html", ".js": "text/javascript", ".css": "text/css" };
-
-/** The example's packages are many: they are installed for the long tests only. */
-const isLong = process.env.EARLY_BRIDGE_LONG === "1";
 
 describe.runIf(isLong)("the workbench", { timeout: 120_000 }, () => {
   let browser: Browser;
@@ -36,11 +26,10 @@ describe.runIf(isLong)("the workbench", { timeout: 120_000 }, () => {
   });
 
   beforeAll(async () => {
-    expect(existsSync(CHROMIUM), "Debian's package chromium").toBe(true);
     execFileSync("npm", ["run", "build", "--silent"], { cwd: EXAMPLE, stdio: "ignore" });
     await new Promise<void>((ready) => server.listen(0, "127.0.0.1", ready));
     address = `http://127.0.0.1:${(server.address() as AddressInfo).port}/`;
-    browser = await chromium.launch({ executablePath: CHROMIUM, args: FLAGS });
+    browser = await openBrowser();
   }, 300_000);
   afterAll(async () => {
     await browser?.close();
@@ -131,12 +120,7 @@ describe.runIf(isLong)("the workbench", { timeout: 120_000 }, () => {
       ]) {
         const { page, faults } = await open({ viewport, colorScheme });
         await page.getByRole("tab", { name: "Fields" }).press("Enter");
-        await page.addScriptTag({ content: axe.source });
-        const { violations } = await page.evaluate(() =>
-          (globalThis as unknown as { axe: typeof axe }).axe.run(),
-        );
-        const serious = violations.filter(({ impact }) => impact === "serious" || impact === "critical");
-        expect(serious.map(({ id, nodes }) => `${id}: ${nodes[0]?.html}`)).toEqual([]);
+        expect(await serious(page)).toEqual([]);
         const width = await page.evaluate<number>("document.documentElement.scrollWidth");
         expect(width).toBeLessThanOrEqual(viewport.width);
         expect(faults).toEqual([]);

@@ -4,7 +4,7 @@ import { createTheme, MantineProvider } from "@mantine/core";
 import { createRoot } from "react-dom/client";
 import { Workbench } from "./Workbench.js";
 
-const theme = createTheme({ primaryColor: "teal", primaryShade: { light: 9, dark: 7 }, autoContrast: true });
+const theme = createTheme({ primaryColor: "teal", primaryShade: 9, autoContrast: true });
 
 createRoot(document.getElementById("root")!).render(
   <MantineProvider theme={theme} defaultColorScheme="auto">
