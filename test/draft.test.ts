@@ -12,6 +12,7 @@ import { findRecords } from "../src/core/draft/find-records.js";
 import { FieldStatistics } from "../src/core/sample/field-stats.js";
 import { draftDocument } from "../src/node/draft.js";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
+import { logIn } from "./support/log-in.js";
 import { bookingsService, command, demoProject, temporaryFolder, whenDone } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
@@ -143,6 +144,36 @@ describe("a draft of each stand-in, by its address and credentials alone", () =>
     return ((await (await fetch(`${url}/_feedback`)).json()) as unknown[]).length;
   }
 
+  it("of an API that a person signs in to, once somebody has", async () => {
+    const { neighbours } = await services();
+    const folder = temporaryFolder();
+    const client = NEIGHBOURS_DEFAULTS.membersClient;
+    const env = {
+      EARLY_BRIDGE_CONFIG: join(folder, "config"),
+      EARLY_BRIDGE_KEY: "k",
+      PEOPLE_CLIENT_ID: client,
+      MEMBERS_CLIENT_ID: client,
+    };
+    const at = `{+base}/members`;
+    const signIn = `{ oauth2: authorization_code, client_id: "{client_id}", authorize_url: "${at}/authorize", token_url: "${at}/token", scope: members.read }`;
+    const sources = [`${neighbours.url}/members/odata`, "--name", "members", "--sign-in", signIn];
+    const early = await command(["draft", ...sources], folder, env);
+    expect(early.stderr).toContain("A person has to sign in first");
+    await command(["init", "--name", "people", "--base", neighbours.url, "--sign-in", signIn], folder, env);
+    expect((await logIn({ folder }, env, "main")).code).toBe(0);
+    const drafted = await command(["draft", ...sources, "--account", "main"], folder, env);
+    expect([drafted.stderr, drafted.stdout]).toEqual([
+      "",
+      expect.stringContaining("early-bridge login members"),
+    ]);
+    expect((await logIn({ folder }, env)).code).toBe(0);
+    const ran = await command(["run", "members"], folder, env);
+    expect([ran.code, ran.stderr]).toEqual([0, ""]);
+    const counts =
+      "SELECT (SELECT count(*) FROM members.members)::INTEGER AS members, (SELECT count(*) FROM members.clubs)::INTEGER AS clubs";
+    expect(await queryFile(join(folder, "warehouse.duckdb"), counts)).toEqual([{ members: 120, clubs: 3 }]);
+  });
+
   it("says what to fill in where an address wants more than GET, and overwrites nothing", async () => {
     const { neighbours } = await services();
     const folder = temporaryFolder();
@@ -151,6 +182,7 @@ describe("a draft of each stand-in, by its address and credentials alone", () =>
       command(["draft", neighbours.url + path, ...more], folder, env);
     const unsigned = await draft("/stores/v0/items", "--name", "x");
     expect(unsigned).toMatchObject({ code: 4, stderr: expect.stringContaining("NOT_FOUND") });
+    expect(unsigned.stderr).toContain("A draft asks by GET alone");
     const refused = await draft("/feedback/v1/comments");
     expect(refused.stderr).toContain("next   Say how one signs in: --sign-in basic, bearer, key");
     const needy = await draft(

@@ -7,10 +7,28 @@ import type { AddressInfo } from "node:net";
 import { extname, join } from "node:path";
 import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { headOf } from "../examples/workbench/src/head.js";
 import { isLong, openBrowser, serious } from "./support/browser.js";
 
 const EXAMPLE = "examples/workbench";
 const TYPES: Record<string, string> = { ".html": "text/html", ".js": "text/javascript", ".css": "text/css" };
+
+describe("the begin of a long answer", () => {
+  it("is JSON of its own, with whole items only", () => {
+    const items = Array.from({ length: 50 }, (_, id) => ({ id, text: 'a "]}" b', kids: [{ n: 1 }] }));
+    const text = JSON.stringify({ meta: { total: 50 }, items, next: "x" });
+    for (let length = 0; length < text.length; length += 7) {
+      const head = headOf(text, length);
+      if (head === undefined) expect(length).toBeLessThan(100);
+      else {
+        const { items: some } = JSON.parse(head) as { items: object[] };
+        expect(some).toEqual(items.slice(0, some.length));
+      }
+    }
+    expect(headOf("[1, 2, 3]")).toBeUndefined();
+    expect(headOf('{"a": "b')).toBeUndefined();
+  });
+});
 
 describe.runIf(isLong)("the workbench", { timeout: 120_000 }, () => {
   let browser: Browser;
@@ -107,6 +125,7 @@ describe.runIf(isLong)("the workbench", { timeout: 120_000 }, () => {
     await page.getByText("7,500 records").waitFor();
     await page.getByText("5,000 rows").waitFor();
     await page.getByText("the first 200 are shown").first().waitFor();
+    await page.getByText("GET /bookings?per_page=500&after=cGFnZSAy").waitFor();
     expect(faults).toEqual([]);
     await page.close();
   });

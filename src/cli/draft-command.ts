@@ -22,10 +22,17 @@ import { tableText } from "./table.js";
 const SIGN_IN_HINT =
   "Say how one signs in: --sign-in basic, bearer, key, client_credentials, …, or written out: '{ key: \"{api_key}\", name: x-api-key }'.";
 
+const LOGIN_HINT =
+  "A person has to sign in first: early-bridge init with the same --sign-in, early-bridge login; then draft with --account.";
+const GET_HINT =
+  "Check the address. A draft asks by GET alone: what the API gives to a POST is written by hand, with post, body and safe_to_retry.";
+
 export interface DraftCommandOptions {
   readonly project: string;
   readonly name?: string | undefined;
   readonly signIn?: string | undefined;
+  /** account of the project whose tokens are used, where a person signs in; default: main */
+  readonly account?: string | undefined;
   /** address of the API, for a document on disk */
   readonly base?: string | undefined;
   /** streams of a document */
@@ -55,6 +62,8 @@ export async function draftCommand(
   say("\nNext");
   if (!isAddress && signIn.settings.length > 0)
     say("  cp .env.example .env && chmod 600 .env   then fill it in");
+  if (/authorization_code|device_code/.test(signIn.signIn))
+    say(`  npx early-bridge login ${account}${folder}`);
   say(`  npx early-bridge probe ${name}${folder}   whether all of it is well`);
   if (stream !== undefined) say(`  npx early-bridge peek ${account} ${stream}${folder}   what it holds`);
   say(`  npx early-bridge run ${name}${folder}   into the warehouse`);
@@ -73,16 +82,19 @@ async function draftAsked(
     colors.dim(`Asks ${which} by GET alone, five requests a second at most: about ten to thirty for each.`),
   );
   try {
-    return await draft({ addresses, name, signIn, values, only: options.only });
+    return await draft({ addresses, name, account: options.account, signIn, values, only: options.only });
   } catch (error) {
-    const isRefused = isBridgeError(error, "TOKEN_REFUSED") || isBridgeError(error, "FORBIDDEN");
-    if (!isRefused || options.signIn !== undefined) throw error;
-    throw new BridgeError(error.code, error.message, {
-      where: error.where,
-      hint: SIGN_IN_HINT,
-      cause: error,
-    });
+    const hint = isBridgeError(error) ? hintFor(error, options) : undefined;
+    if (hint === undefined || !isBridgeError(error)) throw error;
+    throw new BridgeError(error.code, error.message, { where: error.where, hint, cause: error });
   }
+}
+
+/** What a draft in particular can do about an error; undefined where its own hint says it. */
+function hintFor({ code }: BridgeError, { signIn }: DraftCommandOptions): string | undefined {
+  if ((code === "TOKEN_REFUSED" || code === "FORBIDDEN") && signIn === undefined) return SIGN_IN_HINT;
+  if (code === "LOGIN_NEEDED") return LOGIN_HINT;
+  return code === "NOT_FOUND" ? GET_HINT : undefined;
 }
 
 /** From a document on disk; nothing is sent. */

@@ -47,6 +47,7 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
       "--sign-in <kind>",
       "as for init, or the connector's sign_in in YAML; values come from the environment",
     )
+    .option("--account <name>", "account whose tokens are used, where a person signs in")
     .option("--base <address>", "of the API, where a document on disk names none")
     .option("--only <stream...>", "of a document, only these streams")
     .action(async (sources, options) =>

@@ -1,7 +1,7 @@
 /** `draftFrom`: a connector found out by asking: a few requests, each a guess that is tried. */
 
 import type { PagePosition } from "../core/ask/page-position.js";
-import { compilePages } from "../core/ask/page-rule.js";
+import { compilePages, nextAfterFirst } from "../core/ask/page-rule.js";
 import { WHOLE_STREAM } from "../core/ask/parts.js";
 import { readPage } from "../core/ask/read-page.js";
 import { streamSchema } from "../core/define/stream-schema.js";
@@ -110,15 +110,7 @@ class Drafter {
       const rule = compilePages(streamSchema.parse({ get: "/", pages }).pages);
       const plan = this.planOf(first, { pages });
       const page = readPage({ body: response.body, headers: response.headers }, plan);
-      const progress = {
-        pages: 1,
-        records: page.received,
-        shift: 0,
-        stale: false,
-        fullPage: page.received,
-        totalHolds: true,
-      };
-      const next = rule.next(rule.first(), page, progress);
+      const next = nextAfterFirst(rule, page);
       if (next.at === "end") continue;
       const second = await this.read(first, { pages }, next);
       if (second === undefined) continue;

@@ -80,7 +80,11 @@ function Figures({ data, onChoose }: { readonly data: BoardData; readonly onChoo
     return {
       occupancy: {
         marginLeft: 80,
-        x: { label: null, tickFormat: (week: string, i: number) => (i % 3 === 0 ? week.slice(5) : "") },
+        x: {
+          type: "band",
+          label: null,
+          tickFormat: (week: string, i: number) => (i % 3 === 0 ? week.slice(5) : ""),
+        },
         y: { label: null },
         color: { scheme: "YlGnBu", label: "beds taken, %", legend: true, zero: true },
         marks: [

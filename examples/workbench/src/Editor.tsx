@@ -29,6 +29,8 @@ export function Editor({ label, language, value, isDark, mistake, onChange }: Ed
   const view = useRef<EditorView | undefined>(undefined);
   const theme = useRef(new Compartment());
   const grammar = useRef(new Compartment());
+  /** what the editor holds */
+  const held = useRef("");
   const changed = useRef(onChange);
   changed.current = onChange;
 
@@ -42,7 +44,9 @@ export function Editor({ label, language, value, isDark, mistake, onChange }: Ed
         EditorView.contentAttributes.of({ "aria-label": label }),
         language === "yaml" ? autocompletion({ override: [completeKeys] }) : [],
         EditorView.updateListener.of((update) => {
-          if (update.docChanged) changed.current(update.state.doc.toString());
+          if (!update.docChanged) return;
+          held.current = update.state.doc.toString();
+          changed.current(held.current);
         }),
       ],
     });
@@ -54,7 +58,8 @@ export function Editor({ label, language, value, isDark, mistake, onChange }: Ed
 
   useEffect(() => {
     const { current } = view;
-    if (current === undefined || current.state.doc.toString() === value) return;
+    // the same text by reference: one of megabytes is not to be compared
+    if (current === undefined || held.current === value) return;
     current.dispatch({ changes: { from: 0, to: current.state.doc.length, insert: value } });
   }, [value]);
 

@@ -1,6 +1,7 @@
 /** Reads the answer by the lines, off the page's own thread: some of the records at once, then all of them. */
 
 import { type FieldStats, isBridgeError, type Preview, preview, stringifyExact } from "early-bridge/core";
+import { HEAD, headOf } from "./head.js";
 import type { Ask, Mistake, Shown, ShownField, Told } from "./protocol.js";
 
 /** So many records are looked at before anything is shown. */
@@ -8,31 +9,57 @@ const FIRST = 150;
 /** So many rows of a table are sent to the page. */
 const MOST_ROWS = 200;
 
-let body = new Uint8Array();
+const encoder = new TextEncoder();
+let answer = "";
+/** the whole answer, once it was needed */
+let body: Uint8Array | undefined;
+/** its begin, while only that has been looked at */
+let head: Uint8Array | undefined;
 let latest = 0;
 
 self.onmessage = ({ data }: MessageEvent<Ask>) => {
-  if (data.answer !== undefined) body = new TextEncoder().encode(data.answer);
+  if (data.answer !== undefined) {
+    answer = data.answer;
+    body = undefined;
+    const first = answer.length > 2 * HEAD ? headOf(answer) : undefined;
+    head = first === undefined ? undefined : encoder.encode(first);
+  }
   latest = data.id;
   const beganMs = performance.now();
-  const isWhole = told(data, FIRST, beganMs);
-  // what was typed meanwhile goes first
-  if (!isWhole) setTimeout(() => data.id === latest && told(data, undefined, beganMs));
+  // what was typed meanwhile goes before all that is slow
+  const later = (work: () => void) => setTimeout(() => data.id === latest && work());
+  const whole = () => told(data, wholeBody(), undefined, beganMs);
+  if (body === undefined && head !== undefined) {
+    told(data, head, FIRST, beganMs);
+    later(whole);
+  } else if (!told(data, wholeBody(), FIRST, beganMs)) later(whole);
 };
 
-function told(ask: Ask, most: number | undefined, beganMs: number): boolean {
+function wholeBody(): Uint8Array {
+  body ??= encoder.encode(answer);
+  return body;
+}
+
+/** Tells what the records become; true when they were all of them. */
+function told(ask: Ask, of: Uint8Array, most: number | undefined, beganMs: number): boolean {
   const send = (message: Told) => self.postMessage(message);
   try {
     const { connector, stream, headers } = ask;
-    const seen = preview({ connector, stream, headers, body, most });
-    const isWhole = most === undefined || seen.received <= most;
-    send({ id: ask.id, shown: shownOf(seen), isWhole, ms: Math.round(performance.now() - beganMs) });
+    const seen = preview({ connector, stream, headers, body: of, most });
+    const isHead = of !== body;
+    const isWhole = !isHead && (most === undefined || seen.received <= most);
+    const shown = { ...shownOf(seen), next: isHead ? PENDING : seen.next };
+    send({ id: ask.id, shown, isWhole, ms: Math.round(performance.now() - beganMs) });
     return isWhole;
   } catch (error) {
-    send({ id: ask.id, mistake: mistakeOf(error) });
-    return true;
+    // lines that read the whole may find nothing in its begin
+    if (of === body) send({ id: ask.id, mistake: mistakeOf(error) });
+    return of === body;
   }
 }
+
+/** What follows a page stands behind its records, mostly. */
+const PENDING = { end: "the rest of the answer is being read" };
 
 function mistakeOf(error: unknown): Mistake {
   if (!isBridgeError(error)) return { message: String(error), hint: "", line: undefined, column: undefined };

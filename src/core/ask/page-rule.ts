@@ -267,6 +267,20 @@ function smallerPage(pages: PagesDefinition, position: PagePosition): PagePositi
   return size === undefined ? undefined : { ...position, size };
 }
 
+/** What follows a first page that is looked at by itself, for a sample or a draft. @throws BridgeError TOKEN_NOT_TEXT */
+export function nextAfterFirst(rule: PageRule, page: PageRead): NextPage {
+  const { received } = page;
+  const progress = {
+    pages: 1,
+    records: received,
+    shift: 0,
+    stale: false,
+    fullPage: received,
+    totalHolds: true,
+  };
+  return rule.next(rule.first(), page, progress);
+}
+
 /**
  * Where the middle and the last page begin, by what the first one says of all; undefined where it says nothing of them,
  * or is all. What lies between may move: it is good for a sample, and not for a run.

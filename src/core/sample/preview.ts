@@ -1,6 +1,7 @@
 /** One response read by connector lines, with no network: what it would become, and what would be asked for next. */
 
 import type { PagePosition } from "../ask/page-position.js";
+import { nextAfterFirst } from "../ask/page-rule.js";
 import { readPage } from "../ask/read-page.js";
 import { planRequest } from "../ask/request-plan.js";
 import type { Decoder } from "../decode/choose-decoder.js";
@@ -86,16 +87,8 @@ function nextOf(
 ): Preview["next"] {
   const { pages, template } = request;
   if (pages.definition === undefined) return { end: "the stream has no pages: this response is all" };
-  const progress = {
-    pages: 1,
-    records: page.received,
-    shift: 0,
-    stale: false,
-    fullPage: page.received,
-    totalHolds: true,
-  };
   try {
-    const next = pages.next(pages.first(), page, progress);
+    const next = nextAfterFirst(pages, page);
     if (next.at === "end") return { end: "this page is the last one, by what it says" };
     return { request: requestOf(next) };
   } catch (error) {
