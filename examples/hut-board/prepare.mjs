@@ -1,4 +1,4 @@
-// Makes a fresh clone ready: the library is built, this example's packages are installed, and the demo's tables are there.
+// Makes a fresh clone ready: the library is built, this example's packages and the demo's tables are there.
 import { execSync } from "node:child_process";
 import { existsSync } from "node:fs";
 import { fileURLToPath } from "node:url";

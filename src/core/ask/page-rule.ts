@@ -267,7 +267,7 @@ function smallerPage(pages: PagesDefinition, position: PagePosition): PagePositi
   return size === undefined ? undefined : { ...position, size };
 }
 
-/** What follows a first page that is looked at by itself, for a sample or a draft. @throws BridgeError TOKEN_NOT_TEXT */
+/** What follows a first page that is looked at alone, for a sample or a draft. @throws BridgeError TOKEN_NOT_TEXT */
 export function nextAfterFirst(rule: PageRule, page: PageRead): NextPage {
   const { received } = page;
   const progress = {
