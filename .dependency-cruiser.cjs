@@ -36,6 +36,11 @@ module.exports = {
       "core/(define|decode|ask|track|stream)",
       "templates, paths and conditions stand by themselves",
     ),
+    inner(
+      "core/(shape|language|define|decode|ask|track|stream|odata)",
+      "core/(sample|draft|openapi)",
+      "what looks before a run knows how it runs, and not the other way round",
+    ),
     inner("core/odata", "core/(decode|ask|track|stream)", "a service's description knows nothing of asking"),
     inner("core/decode", "core/(ask|track|stream)", "a decoder knows no pages"),
     inner(
