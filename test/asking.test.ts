@@ -120,7 +120,7 @@ describe("parts", () => {
     const stream: StreamInput = { get: "/x/{hut}", each: { hut: { get: "/huts", values: "$.huts[*]" } } };
     expect(await failure(recordsOf(fakeApi(stream, readings)))).toMatchObject({
       code: "PART_INVALID",
-      message: "A value of each.hut is object.",
+      message: "A value of each.hut is an object.",
     });
   });
 

@@ -162,7 +162,7 @@ streams:
     ["{ token: $.next, query: after }", { request: "GET /huts/{hut}/stays?kind={hut}&after=a b" }],
     ["{ offset: 0, query: from, total: $.total }", { request: "GET /huts/{hut}/stays?kind={hut}&from=20" }],
     ["{ link: $.none }", { end: "this page is the last one, by what it says" }],
-    ["{ token: $.items, query: after }", { end: "The next page's token at $.items is list." }],
+    ["{ token: $.items, query: after }", { end: "The next page's token at $.items is a list." }],
   ])("reads a response by lines of a connector, and tells what follows: %s", (pages, next) => {
     const seen = preview({ connector: connector(pages), body, most: 5 });
     expect(seen).toMatchObject({ stream: "stays", streams: ["stays"], received: 20, next });

@@ -335,6 +335,12 @@ export function describeWhere(where: Where): string {
   return parts.join(" · ");
 }
 
+/** A value's type within a sentence: `a list`, `an object`, `null`. */
+export function aTypeName(value: unknown): string {
+  const name = typeName(value);
+  return name === "null" || name === "undefined" ? name : `${name === "object" ? "an" : "a"} ${name}`;
+}
+
 /** A value's type as messages name it. */
 export function typeName(value: unknown): string {
   if (value === null) return "null";

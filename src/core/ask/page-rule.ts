@@ -9,7 +9,7 @@
 import Link from "http-link-header";
 import type { PagesDefinition, Place } from "../define/ask-schema.js";
 import { positionName } from "../define/position-name.js";
-import { BridgeError, typeName, type Where } from "../errors.js";
+import { aTypeName, BridgeError, type Where } from "../errors.js";
 import { compileJsonPath } from "../language/json-path.js";
 import type { Scalar, TemplateValues } from "../language/template.js";
 import { ExactNumber } from "../shape/exact-json.js";
@@ -243,7 +243,9 @@ function tokenText(value: unknown, place: unknown, where: Where): string | undef
     typeof place === "object" && place !== null
       ? `header ${(place as { header: string }).header}`
       : String(place);
-  throw new BridgeError("TOKEN_NOT_TEXT", `The next page's token at ${at} is ${typeName(value)}.`, { where });
+  throw new BridgeError("TOKEN_NOT_TEXT", `The next page's token at ${at} is ${aTypeName(value)}.`, {
+    where,
+  });
 }
 
 /** An address from the body, or the one with rel="next" of a Link header (RFC 8288, section 3). */

@@ -1,6 +1,6 @@
 /** Parts: the independently fetched pieces of a stream, one for each value of a fan-out. */
 
-import { BridgeError, typeName, type Where } from "../errors.js";
+import { aTypeName, BridgeError, type Where } from "../errors.js";
 import type { Scalar } from "../language/template.js";
 import { ExactNumber } from "../shape/exact-json.js";
 
@@ -35,7 +35,7 @@ export function partValues(found: Iterable<unknown>, name: string, where: Where)
     if (raw === null || raw === undefined || raw === "") continue;
     const value = raw instanceof ExactNumber ? raw.text : raw;
     if (typeof value === "object" || typeof value === "function" || typeof value === "symbol")
-      throw new BridgeError("PART_INVALID", `A value of each.${name} is ${typeName(value)}.`, { where });
+      throw new BridgeError("PART_INVALID", `A value of each.${name} is ${aTypeName(value)}.`, { where });
     if (!values.has(String(value))) values.set(String(value), value as Scalar);
   }
   return [...values.values()];

@@ -3,7 +3,7 @@
 import { distance } from "fastest-levenshtein";
 import { type Document, isMap, isPair, isScalar, LineCounter, type Node, parseDocument } from "yaml";
 import type { z } from "zod";
-import { BridgeError, typeName } from "../errors.js";
+import { aTypeName, BridgeError } from "../errors.js";
 
 /** A YAML document with the places of its nodes. */
 export interface YamlFile {
@@ -222,7 +222,7 @@ function sayIssue(issue: Issue, root: unknown): string {
       typeof value === "object" && value !== null ? (value as Record<PropertyKey, unknown>)[step] : undefined,
     root,
   );
-  const given = seen === undefined ? "nothing is given" : `${typeName(seen)} is given`;
+  const given = seen === undefined ? "nothing is given" : `${aTypeName(seen)} is given`;
   switch (issue.code) {
     case "invalid_type":
       return `must be ${article(issue.expected)}; ${given}`;
@@ -243,7 +243,7 @@ function sayIssue(issue: Issue, root: unknown): string {
 
 function shown(value: unknown): string {
   if (value === undefined) return "nothing is given";
-  if (typeof value === "object" && value !== null) return `${typeName(value)} is given`;
+  if (typeof value === "object" && value !== null) return `${aTypeName(value)} is given`;
   return `seen ${JSON.stringify(value)}`;
 }
 

@@ -1,6 +1,6 @@
 /** Connectors and accounts: checked once at the edge, trusted inside. */
 
-import { BridgeError, typeName, type Where } from "../errors.js";
+import { aTypeName, BridgeError, type Where } from "../errors.js";
 import { expandTemplate, type TemplateValues, templateNames } from "../language/template.js";
 import { checkBaseUrl } from "./base-url.js";
 import { checkValue, formatIssuePath, namesHint, nearest, type YamlFile } from "./check.js";
@@ -211,7 +211,7 @@ function settingValue(
     setting.type !== "string" && typeof given === "string" ? fromText(setting.type, given) : given;
   if (typeof value !== setting.type) {
     const wanted = setting.type === "string" ? "text" : `a ${setting.type}`;
-    throw new BridgeError("CONFIG_INVALID", `${key} must be ${wanted}, ${typeName(given)} is given.`, {
+    throw new BridgeError("CONFIG_INVALID", `${key} must be ${wanted}, ${aTypeName(given)} is given.`, {
       where,
     });
   }

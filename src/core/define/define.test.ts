@@ -98,7 +98,7 @@ describe("a connector file", () => {
       "per_second: 20",
       "per_second: fast",
       "CONFIG_INVALID",
-      "api.rate_limit.per_second must be a number; text is given",
+      "api.rate_limit.per_second must be a number; a text is given",
       "",
     ],
     ["client_credentials", "implicit", "CONFIG_INVALID", "api.sign_in", ""],

@@ -2,7 +2,7 @@
 
 import { Environment } from "@marcbachmann/cel-js";
 import { RE2JS } from "re2js";
-import { typeName } from "../errors.js";
+import { aTypeName } from "../errors.js";
 import { ExactNumber, isPlainObject } from "../shape/exact-json.js";
 
 export interface Condition {
@@ -220,7 +220,7 @@ function unlikeKinds(
 function kindOf(value: unknown): string {
   if (typeof value === "bigint" || typeof value === "number" || value instanceof ExactNumber)
     return "a number";
-  return typeof value === "boolean" ? "true or false" : `a ${typeName(value)}`;
+  return typeof value === "boolean" ? "true or false" : aTypeName(value);
 }
 
 /** The value of a plain path of names; undefined where it is none, or not there. */

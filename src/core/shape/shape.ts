@@ -1,6 +1,6 @@
 /** A stream's shape: walks records into columns, learns types, and gives typed batches. */
 
-import { typeName } from "../errors.js";
+import { aTypeName, typeName } from "../errors.js";
 import type { ColumnBatch, TableBatch } from "./batch.js";
 import { classifyColumn } from "./classify.js";
 import { formatColumnType, sameSeen, sameType } from "./column-type.js";
@@ -151,7 +151,7 @@ export class Shape implements ShapeGrowth {
       const record = records[i];
       if (!isPlainObject(record)) {
         skip.add(i);
-        const message = `a record must be an object, this is ${typeName(record)}`;
+        const message = `a record must be an object, this is ${aTypeName(record)}`;
         issues.push({ reason: "not_an_object", path: "", message, record });
         continue;
       }

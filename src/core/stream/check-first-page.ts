@@ -1,7 +1,7 @@
 /** What is wrong with every record of a stream's first page is a mistake in the connector, not in the data. */
 
 import type { ShapedSlice } from "../ask/read-page.js";
-import { BridgeError, typeName } from "../errors.js";
+import { aTypeName, BridgeError } from "../errors.js";
 import { isPlainObject } from "../shape/exact-json.js";
 import type { Issue } from "../shape/shaped.js";
 import type { CursorSpan } from "../track/cursor.js";
@@ -42,7 +42,7 @@ export function checkFirstPage(
   }
   if (count === 0) return;
   if (issuesOf("not_an_object").length === count) {
-    const message = `No record of the first page is an object: the first is ${typeName(records[0])}.`;
+    const message = `No record of the first page is an object: the first is ${aTypeName(records[0])}.`;
     throw new BridgeError("RECORDS_NOT_FOUND", message, { where });
   }
   const fields = fieldsOf(records);

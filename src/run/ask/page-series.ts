@@ -12,11 +12,11 @@ import type { PageRead } from "../../core/ask/read-page.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
 import type { StreamCode } from "../../core/define/connector-schema.js";
 import {
+  aTypeName,
   BridgeError,
   callOwn,
   type ErrorCode,
   isBridgeError,
-  typeName,
   type Where,
 } from "../../core/errors.js";
 import type { TemplateValues } from "../../core/language/template.js";
@@ -265,7 +265,7 @@ class Series {
     if (next === null || (typeof next !== "string" && typeof next.link !== "string"))
       throw new BridgeError(
         "FUNCTION_FAILED",
-        `The connector's own next has given ${typeName(next)}: a token, { link } or undefined is meant.`,
+        `The connector's own next has given ${aTypeName(next)}: a token, { link } or undefined is meant.`,
         { where },
       );
     return typeof next === "string" ? { at: "token", token: next } : { at: "link", link: next.link };
