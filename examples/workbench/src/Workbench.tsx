@@ -16,7 +16,7 @@ import {
   useComputedColorScheme,
   useMantineColorScheme,
 } from "@mantine/core";
-import { type DragEvent, useState } from "react";
+import { type DragEvent, memo, useState } from "react";
 import { Editor } from "./Editor.js";
 import { answerIn, asTypeScript, drafted } from "./export.js";
 import { Fields } from "./Fields.js";
@@ -203,7 +203,8 @@ interface ResultsProps {
   readonly onStream: (stream: string) => void;
 }
 
-function Results({ shown, isWhole, ms, isOld, onStream }: ResultsProps) {
+/** Drawn anew only when there is something new: typing does not wait for tables. */
+const Results = memo(function Results({ shown, isWhole, ms, isOld, onStream }: ResultsProps) {
   const { received, lookedAt, leftOut, misfitCount, streams, stream, next } = shown;
   return (
     <>
@@ -269,4 +270,4 @@ function Results({ shown, isWhole, ms, isOld, onStream }: ResultsProps) {
       </Tabs>
     </>
   );
-}
+});

@@ -5,9 +5,9 @@ import { HEAD, headOf } from "./head.js";
 import type { Ask, Mistake, Shown, ShownField, Told } from "./protocol.js";
 
 /** So many records are looked at before anything is shown. */
-const FIRST = 150;
+const FIRST = 100;
 /** So many rows of a table are sent to the page. */
-const MOST_ROWS = 200;
+const MOST_ROWS = 50;
 
 const encoder = new TextEncoder();
 let answer = "";
