@@ -1,7 +1,7 @@
 /** `survey`: what there is to carry; what is picked is written into the connector file. */
 
 import colors from "picocolors";
-import type { DraftStream } from "../core/draft/draft.js";
+import { type DraftStream, parentNames } from "../core/draft/draft.js";
 import { BridgeError } from "../core/errors.js";
 import { readDocument } from "../node/draft.js";
 import { type OpenedProject, openProject } from "../node/project.js";
@@ -52,12 +52,13 @@ async function pick(
   openApi: unknown,
   { pick: named, search }: SurveyCommandOptions,
 ): Promise<number> {
-  const found = await survey({ api, search, count: false, openApi });
+  const found = await survey({ api, count: false, openApi });
   const picked = named === true || named === undefined ? await ticked(api, account, search, openApi) : named;
   if (picked === undefined) return EXIT_CODES.stopped;
   if (picked.length === 0) return EXIT_CODES.done;
   // names that are none are told before anything is written
-  for (const name of picked) await survey({ api, name, count: false, openApi });
+  const unknown = picked.find((each) => !found.some(({ name }) => name === each));
+  if (unknown !== undefined) await survey({ api, name: unknown, count: false, openApi });
   const isOData = found.some(({ kind }) => kind !== "list");
   const result = isOData
     ? await pickSets(project, account, picked)
@@ -89,9 +90,10 @@ async function streamsNamed(
       },
     );
   const byName = new Map(all.map((each) => [each.name, each]));
-  const parents = names.flatMap((name) =>
-    Object.values(byName.get(name)?.each?.value ?? {}).map((source) => (source as { stream: string }).stream),
-  );
+  const parents = names.flatMap((name) => {
+    const stream = byName.get(name);
+    return stream === undefined ? [] : parentNames(stream);
+  });
   return [...new Set([...parents, ...names])].flatMap((name) => byName.get(name) ?? []);
 }
 

@@ -1,4 +1,4 @@
-/** `draftFrom`: a connector found out by asking: a few requests, each a guess that is tried. */
+/** `draftStream`: a connector found out by asking: a few requests, each a guess that is tried. */
 
 import type { PagePosition } from "../core/ask/page-position.js";
 import { compilePages, nextAfterFirst } from "../core/ask/page-rule.js";
@@ -12,7 +12,7 @@ import { type FoundRecords, findRecords, resourceOf } from "../core/draft/find-r
 import type { Guess, Seen } from "../core/draft/seen.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
-import { FieldStatistics, type FieldStats } from "../core/sample/field-stats.js";
+import { type FieldStats, fieldStatsOf } from "../core/sample/field-stats.js";
 import { isPlainObject, parseExactJson, stringifyExact } from "../core/shape/exact-json.js";
 import { parsePath, snakeCase } from "../core/shape/naming.js";
 import { getByPath } from "../core/shape/path-get.js";
@@ -48,6 +48,8 @@ export async function draftStream(
 class Drafter {
   private readonly address: URL;
   private readonly resource: string;
+  /** the path without its query */
+  private readonly get: string;
 
   constructor(
     private readonly api: ApiInside,
@@ -56,6 +58,7 @@ class Drafter {
     private readonly signal: AbortSignal | undefined,
   ) {
     this.address = new URL(path.replace(/^\//, ""), `${api.account.baseUrl.replace(/\/$/, "")}/`);
+    this.get = `/${path.replace(/^\//, "").replace(/\?.*$/, "")}`;
     this.resource = resourceOf(this.address.href);
   }
 
@@ -71,19 +74,19 @@ class Drafter {
     // as a run would read them
     const read = readPage({ body: response.body, headers: response.headers }, this.planOf(found.value, {}));
     const first: FoundRecords = { ...found.value, records: read.records.filter(isPlainObject) };
-    const provisional = findKey(statsOf(first.records), first.records, this.resource);
+    const provisional = findKey(fieldStatsOf(first.records), first.records, this.resource);
     const paged = await this.pages(seen, first, provisional?.value, response);
     const records = [...first.records, ...(paged?.records ?? [])];
-    const fields = statsOf(records);
+    const fields = fieldStatsOf(records);
     // what moves between two pages comes twice
-    const key = findKey(statsOf(distinct(records)), distinct(records), this.resource);
+    const key = findKey(fieldStatsOf(distinct(records)), distinct(records), this.resource);
     const pages = paged === undefined ? undefined : await this.sized(paged.pages, first, key?.value);
     const cursor = first.records.length === 0 ? undefined : await this.cursor(seen, first, fields);
     const query = Object.fromEntries(this.address.searchParams);
     const hasQuery = this.address.searchParams.size > 0;
     const stream: DraftStream = {
       name: snakeCase(this.resource),
-      get: `/${this.path.replace(/^\//, "").replace(/\?.*$/, "")}`,
+      get: this.get,
       query: hasQuery ? { value: query, why: "as the address had it" } : undefined,
       response: first.headerRow
         ? { value: { json: { header_row: true } }, why: "the first row has the names" }
@@ -206,7 +209,7 @@ class Drafter {
 
   private definition(first: FoundRecords, more: object, query: Readonly<Record<string, string>> = {}) {
     return streamSchema.parse({
-      get: `/${this.path.replace(/^\//, "").replace(/\?.*$/, "")}`,
+      get: this.get,
       query: { ...Object.fromEntries(this.address.searchParams), ...query },
       records: first.path,
       ...(first.headerRow ? { response: { json: { header_row: true } } } : {}),
@@ -262,12 +265,6 @@ function bodyOf({ body, headers }: HttpResponse): unknown {
       cause,
     });
   }
-}
-
-function statsOf(records: Records): FieldStats[] {
-  const statistics = new FieldStatistics();
-  for (const record of records) statistics.add(record);
-  return statistics.result();
 }
 
 function distinct(records: Records): Records {

@@ -109,7 +109,6 @@ interface Measured {
 
 /** What all pages that were seen hold together. */
 interface Seen {
-  pages: number;
   received: number;
   bytes: number;
   readonly records: unknown[];
@@ -117,7 +116,7 @@ interface Seen {
 
 class Forecaster {
   private readonly tally = newTally();
-  private readonly seen: Seen = { pages: 0, received: 0, bytes: 0, records: [] };
+  private readonly seen: Seen = { received: 0, bytes: 0, records: [] };
   private readonly beganMs: number;
 
   constructor(
@@ -180,7 +179,6 @@ class Forecaster {
     const pages =
       window === undefined ? ask.pages(part, start) : windowPages(ask, part, { ...start, window });
     for await (const page of pages) {
-      this.seen.pages++;
       this.seen.received += page.received;
       this.seen.bytes += page.bytes;
       for (const record of page.records) this.seen.records.push(record);
@@ -223,7 +221,7 @@ class Forecaster {
   /** Rows and bytes of so many records, as they were in what was seen. */
   private sizes(records: number, sureness: Sureness): Pick<StreamForecast, "rows" | "bytes"> {
     const { received, bytes, records: looked } = this.seen;
-    const { tables, leftOut } = lookAt(this.stream, looked, { maxBytes: Number.MAX_SAFE_INTEGER });
+    const { tables, leftOut } = lookAt(this.stream, looked);
     const rows = tables.reduce((sum, table) => sum + table.rows.length, 0);
     const figure = (ratio: number, of: number, words: string): Figure => ({
       value: Math.round(records * ratio),

@@ -62,8 +62,6 @@ export interface Peek extends LookedAt {
 }
 
 const RECORDS = 60;
-/** In a sample, names are as long as they like: no warehouse is there to limit them. */
-const NAMES = { maxBytes: Number.MAX_SAFE_INTEGER };
 
 /**
  * Takes a sample and looks at it. Of pages by number or offset with a total, of windows and of parts, it takes the
@@ -75,7 +73,7 @@ export async function peek<Stream extends string>(options: PeekOptions<Stream>):
   const stream = withTrial(await inside.stream(options.stream), options);
   const tally = newTally();
   const sample = options.sample ?? (await takeSample(inside, stream, options, tally));
-  return { ...lookAt(stream, sample.records, NAMES), sample, requests: tally.requests };
+  return { ...lookAt(stream, sample.records), sample, requests: tally.requests };
 }
 
 /** The stream with what is only tried. */

@@ -6,7 +6,12 @@ import type { DraftStream } from "../core/draft/draft.js";
 import { BridgeError } from "../core/errors.js";
 import { compileJsonPath } from "../core/language/json-path.js";
 import { openApiDocument } from "../core/openapi/document.js";
-import { type OpenApiResource, type OpenApiService, readOpenApi } from "../core/openapi/read-openapi.js";
+import {
+  type OpenApiResource,
+  type OpenApiService,
+  plainPath,
+  readOpenApi,
+} from "../core/openapi/read-openapi.js";
 import { parseExactJson } from "../core/shape/exact-json.js";
 import type { ApiInside } from "./api.js";
 import type { SurveyColumn, SurveyOptions, SurveyResource } from "./survey-resource.js";
@@ -89,8 +94,6 @@ function pathBelow({ account }: ApiInside, { server }: OpenApiService, path: str
   const whole = `${there.replace(/\/$/, "")}${path}`;
   return whole.startsWith(`${own}/`) ? whole.slice(own.length) : path;
 }
-
-const plainPath = (path: string) => path.replace(/\/$/, "").replace(/\{[^}]*\}/g, "{}");
 
 /** Names that a describing request gives; of the one that is looked at, its fields as well. */
 async function namedOnes(

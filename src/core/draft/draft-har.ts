@@ -1,7 +1,7 @@
 /** A draft from recorded exchanges (HAR 1.2): what a browser or a proxy has seen of an API. Nothing is asked. */
 
 import { wholeNumber } from "../ask/page-rule.js";
-import { FieldStatistics, type FieldStats } from "../sample/field-stats.js";
+import { fieldStatsOf } from "../sample/field-stats.js";
 import { isPlainObject, parseExactJson } from "../shape/exact-json.js";
 import { snakeCase } from "../shape/naming.js";
 import { getByPath } from "../shape/path-get.js";
@@ -150,11 +150,11 @@ function streamOf(pattern: string, all: readonly SeenEntry[], folder: string) {
   const records = seen.flatMap(({ found }) => found.value.records);
   const resource = resourceOf(first.url);
   // within one page: what is asked for later may have changed meanwhile
-  const key = findKey(statsOf(first.found.value.records), first.found.value.records, resource);
+  const key = findKey(fieldStatsOf(first.found.value.records), first.found.value.records, resource);
   const pages = seenPages(seen, key?.value) ?? toldPages(first, key?.value);
-  const { [timeFilter(seen, records) ?? ""]: _, ...fixed } = fixedQuery(all, pages?.value);
-  const [time] = findCursors(statsOf(records));
-  const filter = timeFilter(seen, records);
+  const [time] = findCursors(fieldStatsOf(records));
+  const filter = time && timeFilter(first, time.value);
+  const { [filter ?? ""]: _, ...fixed } = fixedQuery(all, pages?.value);
   return {
     ids,
     name: snakeCase(resource),
@@ -185,18 +185,10 @@ function streamOf(pattern: string, all: readonly SeenEntry[], folder: string) {
   };
 }
 
-function statsOf(records: FoundRecords["records"]): FieldStats[] {
-  const statistics = new FieldStatistics();
-  for (const record of records) statistics.add(record);
-  return statistics.result();
-}
-
-/** A parameter of the requests that filters by the time of change, by its name and value. */
-function timeFilter([first]: readonly SeenEntry[], records: FoundRecords["records"]): string | undefined {
-  const [time] = findCursors(statsOf(records));
-  if (time === undefined || first === undefined) return undefined;
-  const { searchParams } = new URL(first.url);
-  return filterNames(time.value).find((each) => !Number.isNaN(Date.parse(searchParams.get(each) ?? "")));
+/** A parameter of the request that filters by the time of change, by its name and value. */
+function timeFilter({ url }: SeenEntry, time: string): string | undefined {
+  const { searchParams } = new URL(url);
+  return filterNames(time).find((each) => !Number.isNaN(Date.parse(searchParams.get(each) ?? "")));
 }
 
 /** What led from one request to the next, as it was seen. */

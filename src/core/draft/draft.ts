@@ -50,6 +50,11 @@ export function inParts(stream: DraftStream, each: NonNullable<DraftStream["each
   return { ...stream, each, add, key: whole };
 }
 
+/** The streams that give it the values of its parts. */
+export function parentNames({ each }: DraftStream): string[] {
+  return Object.values(each?.value ?? {}).map((source) => (source as { readonly stream: string }).stream);
+}
+
 /** A connector file in the making. */
 export interface Draft {
   readonly name: string;

@@ -1,6 +1,6 @@
 /** A draft from an OpenAPI document: a stream for each operation that lists things and can be asked as it stands. */
 
-import type { Draft } from "../draft/draft.js";
+import { type Draft, parentNames } from "../draft/draft.js";
 import type { Guess } from "../draft/seen.js";
 import type { OpenApiService } from "./read-openapi.js";
 
@@ -26,11 +26,7 @@ export function draftOpenApi(service: OpenApiService, options: OpenApiDraftOptio
   const { name, only, settings, rateLimit } = options;
   const { base, path } = addressOf(service, options.at);
   const wanted = resources.filter(({ stream }) => only?.includes(stream.name) !== false);
-  const parents = new Set(
-    wanted.flatMap(({ stream }) =>
-      Object.values(stream.each?.value ?? {}).map((source) => (source as { stream: string }).stream),
-    ),
-  );
+  const parents = new Set(wanted.flatMap(({ stream }) => parentNames(stream)));
   const streams = resources.filter(
     ({ stream, missing }) =>
       missing.length === 0 && (only === undefined || only.includes(stream.name) || parents.has(stream.name)),

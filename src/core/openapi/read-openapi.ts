@@ -276,7 +276,8 @@ function fixedSteps(path: string): string[] {
     : steps;
 }
 
-const plainPath = (path: string) => path.replace(/\/$/, "").replace(/\{[^}]*\}/g, "{}");
+/** A path whatever its parameters are called. */
+export const plainPath = (path: string) => path.replace(/\/$/, "").replace(/\{[^}]*\}/g, "{}");
 const partName = (name: string) => snakeCase(name).replace(/[^a-z0-9_]/g, "") || "value";
 
 /** Of `/huts/{hut_id}/stays`, hut_id comes from the list at `/huts`. Lists that need values themselves give none. */

@@ -101,6 +101,16 @@ export class FieldStatistics {
   }
 }
 
+/** The statistics of some records. */
+export function fieldStatsOf(
+  records: readonly unknown[],
+  columns?: ReadonlyMap<string, ColumnRule>,
+): FieldStats[] {
+  const statistics = new FieldStatistics(columns);
+  for (const record of records) statistics.add(record);
+  return statistics.result();
+}
+
 /** An object that holds fields, or the items of a list. */
 class Node {
   objects = 0;

@@ -6,13 +6,13 @@ import { batchRows } from "../shape/batch-rows.js";
 import { formatColumnType } from "../shape/column-type.js";
 import { isPlainObject } from "../shape/exact-json.js";
 import { type FieldSteps, hashedAt, hashedPaths, markedAt, withoutAt } from "../shape/hashed-values.js";
-import { type NameRules, parsePath } from "../shape/naming.js";
+import { parsePath } from "../shape/naming.js";
 import { getByPath } from "../shape/path-get.js";
 import { Shape } from "../shape/shape.js";
 import type { Issue } from "../shape/shaped.js";
 import type { ColumnRule, ColumnSchema } from "../shape/table-shape.js";
 import type { CompiledStream } from "../stream/compile-stream.js";
-import { FieldStatistics, type FieldStats } from "./field-stats.js";
+import { type FieldStats, fieldStatsOf } from "./field-stats.js";
 
 /** A table that the records become. */
 export interface SampleTable {
@@ -45,8 +45,11 @@ export interface LookedAt {
   readonly records: readonly unknown[];
 }
 
+/** Names are as long as they like: no warehouse is there to limit them. */
+const NAMES = { maxBytes: Number.MAX_SAFE_INTEGER };
+
 /** Looks at records as they come from the API, before any rule. */
-export function lookAt(stream: CompiledStream, records: readonly unknown[], names: NameRules): LookedAt {
+export function lookAt(stream: CompiledStream, records: readonly unknown[]): LookedAt {
   const { key, columns, description, isRemoval, isControl, faultOf, where, code } = stream;
   const page = applyRules(pageOfRecords(records, 0), {
     where,
@@ -55,7 +58,7 @@ export function lookAt(stream: CompiledStream, records: readonly unknown[], name
     faultOf,
     isRemoval,
   });
-  const spec = { stream: stream.name, description, key, columns, names, isRemoval, isControl };
+  const spec = { stream: stream.name, description, key, columns, names: NAMES, isRemoval, isControl };
   const shape = new Shape({ ...spec, takenTables: new Set() });
   const rows = new Map<string, Record<string, unknown>[]>();
   const quarantined: Issue[] = [];
@@ -67,9 +70,7 @@ export function lookAt(stream: CompiledStream, records: readonly unknown[], name
     }
     quarantined.push(...issues);
   }
-  const statistics = new FieldStatistics(columns);
   const own = isControl === undefined ? records : records.map((each) => withoutControl(each, isControl));
-  for (const record of own) statistics.add(record);
   return {
     tables: shape.schema().map((table) => ({
       name: table.name,
@@ -83,7 +84,7 @@ export function lookAt(stream: CompiledStream, records: readonly unknown[], name
       })),
       rows: rows.get(table.name) ?? [],
     })),
-    fields: statistics.result(),
+    fields: fieldStatsOf(own, columns),
     quarantined: quarantined.map((issue) => ({ ...issue, record: shown(issue.record, columns) })),
     decisions: where === undefined ? [] : records.flatMap((record, i) => decision(where, record, i, key)),
     leftOut: page.leftOut,

@@ -37,9 +37,6 @@ export interface Preview extends LookedAt {
   readonly next: { readonly request: string } | { readonly end: string };
 }
 
-/** Names are as long as they like: no warehouse limits them. */
-const NAMES = { maxBytes: Number.MAX_SAFE_INTEGER };
-
 /**
  * Reads the response as a run would.
  * @throws BridgeError CONFIG_SYNTAX, CONFIG_INVALID, CONFIG_UNKNOWN_KEY by line and column, and what reading throws
@@ -61,7 +58,7 @@ export function preview({
   const plan = { ...stream.request.plan, decoder: remembering(stream.request.plan.decoder) };
   const page = readPage({ body, headers }, plan, { stream: name });
   const records = page.records.slice(0, most);
-  const looked = lookAt(stream, records, NAMES);
+  const looked = lookAt(stream, records);
   return { ...looked, stream: name, streams, received: page.received, next: nextOf(connector, stream, page) };
 }
 
