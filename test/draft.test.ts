@@ -20,6 +20,8 @@ import { queryFile } from "./support/truth.js";
 const key = (name: string, at: string) => `{ key: "{api_key}", ${at}, name: ${name} }`;
 const sensorDays = "from=2026-01-01&to=2026-01-09";
 
+const QUERY = "<Envelope><Body><Query><Goods>any</Goods><After>{token}</After></Query></Body></Envelope>";
+
 /** What is drafted of each stand-in: stream, records, pages, key, cursor; then how many records a run brings. */
 const TABLE = [
   ["bookings", ["/v2/huts"], "huts", "$.huts[*]", undefined, "id", undefined, 40],
@@ -66,6 +68,16 @@ const TABLE = [
     undefined,
     90,
   ],
+  [
+    "deliveries",
+    ["/deliveries/v1/query", "--post", QUERY],
+    "query",
+    "$.Envelope.Body.Deliveries.Delivery[*]",
+    { token: "$.Envelope.Body.More.after" },
+    "number",
+    undefined,
+    61,
+  ],
   ["stores", ["/stores/odata/"], "items", undefined, undefined, undefined, { field: "ChangedAt" }, 80],
 ] as const;
 
@@ -88,6 +100,13 @@ const SIGN_INS: Readonly<Record<string, readonly [string, Readonly<Record<string
     { LOGBOOK_KEY_FILE: "./robot-key.json" },
   ],
   crew: [key("x-crew-key", "in: header"), { CREW_API_KEY: NEIGHBOURS_DEFAULTS.crewKey }],
+  deliveries: [
+    "basic",
+    {
+      DELIVERIES_USER: NEIGHBOURS_DEFAULTS.deliveriesUser,
+      DELIVERIES_PASSWORD: NEIGHBOURS_DEFAULTS.deliveriesPassword,
+    },
+  ],
   stores: [
     "basic",
     { STORES_USER: NEIGHBOURS_DEFAULTS.storesUser, STORES_PASSWORD: NEIGHBOURS_DEFAULTS.storesPassword },
@@ -108,8 +127,8 @@ describe("a draft of each stand-in, by its address and credentials alone", () =>
     writeFileSync(join(folder, "robot-key.json"), neighbours.robotKeyFile, { mode: 0o600 });
     const [signIn, env] = SIGN_INS[name]!;
     const base = name === "bookings" ? bookings.url : neighbours.url;
-    const addresses = paths.map((path) => base + path);
-    const drafted = await command(["draft", ...addresses, "--name", name, "--sign-in", signIn], folder, env);
+    const sources = paths.map((path) => (path.startsWith("/") ? base + path : path));
+    const drafted = await command(["draft", ...sources, "--name", name, "--sign-in", signIn], folder, env);
     expect(drafted.stderr).toBe("");
     const text = readFileSync(join(folder, `connectors/${name}.connector.yaml`), "utf8");
     const file = parseYaml(text, "draft");

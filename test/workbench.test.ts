@@ -124,7 +124,7 @@ describe.runIf(isLong)("the workbench", { timeout: 120_000 }, () => {
     await page.getByRole("menuitem", { name: /thousands/ }).click();
     await page.getByText("7,500 records").waitFor();
     await page.getByText("5,000 rows").waitFor();
-    await page.getByText("the first 50 are shown").first().waitFor();
+    await page.getByText("the first 20 are shown").first().waitFor();
     await page.getByText("GET /bookings?per_page=500&after=cGFnZSAy").waitFor();
     expect(faults).toEqual([]);
     await page.close();

@@ -1,5 +1,6 @@
 /** `draft`: a connector file found out from addresses, with the account and the bridge that use it. */
 
+import { readFile } from "node:fs/promises";
 import { parse } from "node:path";
 import colors from "picocolors";
 import type { DraftStream } from "../core/draft/draft.js";
@@ -25,7 +26,7 @@ const SIGN_IN_HINT =
 const LOGIN_HINT =
   "A person has to sign in first: early-bridge init with the same --sign-in, early-bridge login; then draft with --account.";
 const GET_HINT =
-  "Check the address. A draft asks by GET alone: what the API gives to a POST is written by hand, with post, body and safe_to_retry.";
+  "Check the address. A draft asks by GET alone, unless --post names a body that only asks. Reports are written by hand (report: submit, poll, download).";
 
 export interface DraftCommandOptions {
   readonly project: string;
@@ -33,6 +34,8 @@ export interface DraftCommandOptions {
   readonly signIn?: string | undefined;
   /** account of the project whose tokens are used, where a person signs in; default: main */
   readonly account?: string | undefined;
+  /** what is posted, or the file that holds it */
+  readonly post?: string | undefined;
   /** address of the API, for a document on disk */
   readonly base?: string | undefined;
   /** streams of a document */
@@ -77,17 +80,27 @@ async function draftAsked(
 ): Promise<Drafted> {
   const signIn = signInChoice(options.signIn ?? "none");
   const values = await valuesOf(options.project, name, signIn);
+  const post = options.post === undefined ? undefined : await bodyText(options.post);
   const which = addresses.length === 1 ? "this address" : "these addresses";
-  say(
-    colors.dim(`Asks ${which} by GET alone, five requests a second at most: about ten to thirty for each.`),
-  );
+  const how = post === undefined ? "by GET alone" : "by POST of this body";
+  say(colors.dim(`Asks ${which} ${how}, five requests a second at most: about ten to thirty for each.`));
   try {
-    return await draft({ addresses, name, account: options.account, signIn, values, only: options.only });
+    const { account, only } = options;
+    return await draft({ addresses, name, account, signIn, values, only, post });
   } catch (error) {
     const hint = isBridgeError(error) ? hintFor(error, options) : undefined;
     if (hint === undefined || !isBridgeError(error)) throw error;
     throw new BridgeError(error.code, error.message, { where: error.where, hint, cause: error });
   }
+}
+
+/** A body as it is, or the file that holds it. */
+async function bodyText(post: string): Promise<string> {
+  if (/^\s*[<{[]/.test(post)) return post;
+  return readFile(post, "utf8").catch((cause: Error) => {
+    const hint = "Give the body itself, JSON or XML, or a file that holds it.";
+    throw new BridgeError("FILE_UNREADABLE", `${post} cannot be read: ${cause.message}.`, { hint, cause });
+  });
 }
 
 /** What a draft in particular can do about an error; undefined where its own hint says it. */

@@ -48,6 +48,10 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
       "as for init, or the connector's sign_in in YAML; values come from the environment",
     )
     .option("--account <name>", "account whose tokens are used, where a person signs in")
+    .option(
+      "--post <body>",
+      "JSON or XML to post instead of a GET, or a file; {token} stands for the next page's",
+    )
     .option("--base <address>", "of the API, where a document on disk names none")
     .option("--only <stream...>", "of a document, only these streams")
     .action(async (sources, options) =>

@@ -4,7 +4,7 @@ import { readFile } from "node:fs/promises";
 import { parseYaml } from "../core/define/check.js";
 import { defineConnector } from "../core/define/connector.js";
 import type { ConnectorInput } from "../core/define/connector-input.js";
-import type { Draft, DraftStream } from "../core/draft/draft.js";
+import type { Draft, DraftStream, PostBody } from "../core/draft/draft.js";
 import { commonFolder, draftHar, isHar } from "../core/draft/draft-har.js";
 import { draftText } from "../core/draft/draft-text.js";
 import type { Guess } from "../core/draft/seen.js";
@@ -31,6 +31,8 @@ export interface DraftOptions {
   readonly signIn: SignInChoice;
   /** of a document: only these streams, by name */
   readonly only?: readonly string[] | undefined;
+  /** JSON or XML that is posted to the addresses, instead of a GET; `{token}` in it stands for the next page's */
+  readonly post?: string | undefined;
   /** the account's settings beside `base` */
   readonly values: Readonly<Record<string, string>>;
   readonly connect?: ConnectOptions | undefined;
@@ -53,7 +55,7 @@ const NO_LIMITS: Guess<Readonly<Record<string, number>>> = {
 };
 
 /**
- * Asks a few requests, GET only and five a second at most, and writes down what was found.
+ * Asks a few requests, GET only unless `post` is given, and five a second at most, and writes down what was found.
  * @throws BridgeError what the first request to an address throws; RECORDS_NOT_FOUND
  */
 export async function draft(options: DraftOptions): Promise<Drafted> {
@@ -64,7 +66,11 @@ export async function draft(options: DraftOptions): Promise<Drafted> {
     throw new BridgeError("CONFIG_INVALID", "All addresses of a draft must be of one API.", {
       hint: "Draft the others on their own.",
     });
-  const described = (await odataDraft(first, options)) ?? (await documentDraft(first, options));
+  const post = options.post === undefined ? undefined : postBody(options.post);
+  const described =
+    post === undefined
+      ? ((await odataDraft(first, options)) ?? (await documentDraft(first, options)))
+      : undefined;
   if (described !== undefined) return described;
   const folder = commonFolder(urls.map(({ pathname }) => pathname));
   const tally = newTally();
@@ -74,7 +80,7 @@ export async function draft(options: DraftOptions): Promise<Drafted> {
     let rateLimit = NO_LIMITS;
     for (const url of urls) {
       const path = `${url.pathname.slice(folder.length)}${url.search}`;
-      const found = await draftStream(api, path, tally, options.signal);
+      const found = await draftStream(api, path, { tally, signal: options.signal, post });
       rateLimit = found.rateLimit ?? rateLimit;
       streams.push(found.stream);
     }
@@ -82,6 +88,15 @@ export async function draft(options: DraftOptions): Promise<Drafted> {
   } finally {
     await api.close();
   }
+}
+
+function postBody(text: string): PostBody {
+  if (/^\s*</.test(text)) return { xml: text };
+  const { value } = parseYaml(text, "--post");
+  if (typeof value === "object" && value !== null) return { json: value as never };
+  throw new BridgeError("CONFIG_INVALID", "What is posted has to be JSON or XML.", {
+    hint: `Such as --post '{ "filter": {}, "after": "{token}" }', or the name of a file that holds it.`,
+  });
 }
 
 /** Names of documents that describe an API. */

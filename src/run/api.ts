@@ -3,6 +3,7 @@
 import type { SignInPorts } from "../auth/sign-in.js";
 import type { PagePosition } from "../core/ask/page-position.js";
 import type { Clock } from "../core/clock.js";
+import type { BodyDefinition } from "../core/define/ask-schema.js";
 import type { Account } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
 import { BridgeError } from "../core/errors.js";
@@ -86,8 +87,8 @@ export interface ApiInside {
   /** Connects to the base address and asks for its root, unsigned; any response will do. Rejects when none came. */
   reach(signal?: AbortSignal): Promise<HttpResponse>;
   signIn(signal?: AbortSignal): Promise<void>;
-  /** One signed and paced GET of a path below the base address; the response as it came. */
-  ask(path: string, signal?: AbortSignal): Promise<HttpResponse>;
+  /** One signed and paced GET of a path below the base address, or a POST of a body that only asks; the response as it came. */
+  ask(path: string, signal?: AbortSignal, body?: BodyDefinition): Promise<HttpResponse>;
 }
 
 const INSIDE = new WeakMap<Api, ApiInside>();

@@ -139,10 +139,11 @@ export function connectWith<C extends Connector>(
       return send({ method: "GET", url: `${origin}/`, headers: { ...headers, accept: "*/*" }, signal });
     },
     signIn: (signal) => signedIn.signIn(signal),
-    ask: (path, signal) => {
-      const template = { get: path, query: {}, headers: {}, safe_to_retry: false };
-      const accept = { accept: "application/json", ...headers };
-      const request = planRequest(account.baseUrl, template, accept, account.values);
+    ask: (path, signal, body) => {
+      const method = body === undefined ? { get: path } : { post: path, body };
+      const template = { ...method, query: {}, headers: {}, safe_to_retry: body !== undefined };
+      const accept = { accept: body === undefined ? "application/json" : "*/*", ...headers };
+      const request = planRequest(account.baseUrl, template, accept, { ...account.values, token: undefined });
       const where = { account: account.name };
       return exchange.ask(request, (response) => response, { where, tally: newTally(), signal });
     },

@@ -4,10 +4,12 @@ import type { PagePosition } from "../core/ask/page-position.js";
 import { compilePages, nextAfterFirst } from "../core/ask/page-rule.js";
 import { WHOLE_STREAM } from "../core/ask/parts.js";
 import { readPage } from "../core/ask/read-page.js";
+import { chooseDecoder } from "../core/decode/choose-decoder.js";
+import type { ResponseDefinition } from "../core/define/ask-schema.js";
 import { streamSchema } from "../core/define/stream-schema.js";
-import type { DraftStream } from "../core/draft/draft.js";
+import type { DraftStream, PostBody } from "../core/draft/draft.js";
 import { filterNames, findCursors, findKey } from "../core/draft/find-fields.js";
-import { guessPages, type PagesGuess, sizeNames } from "../core/draft/find-pages.js";
+import { guessPages, guessTokens, type PagesGuess, sizeNames } from "../core/draft/find-pages.js";
 import { type FoundRecords, findRecords, resourceOf } from "../core/draft/find-records.js";
 import type { Guess, Seen } from "../core/draft/seen.js";
 import { BridgeError, isBridgeError } from "../core/errors.js";
@@ -32,17 +34,24 @@ export interface FoundStream {
   readonly rateLimit: Guess<Readonly<Record<string, number>>> | undefined;
 }
 
+/** How one address is asked. */
+export interface DraftStreamOptions {
+  readonly tally: Tally;
+  readonly signal?: AbortSignal | undefined;
+  /** what is posted instead of a GET: it must only ask */
+  readonly post?: PostBody | undefined;
+}
+
 /**
- * Finds out how the records at a path below the API's address are asked for. Only GET is used.
+ * Finds out how the records at a path below the API's address are asked for. Only GET is used, or the POST that is given.
  * @throws BridgeError what the first request throws; RECORDS_NOT_FOUND where its response has no list
  */
 export async function draftStream(
   api: Api,
   path: string,
-  tally: Tally,
-  signal?: AbortSignal,
+  { tally, signal, post }: DraftStreamOptions,
 ): Promise<FoundStream> {
-  return new Drafter(insideOf(api), path, tally, signal).draft();
+  return new Drafter(insideOf(api), path, tally, signal, post).draft();
 }
 
 class Drafter {
@@ -50,12 +59,15 @@ class Drafter {
   private readonly resource: string;
   /** the path without its query */
   private readonly get: string;
+  /** by the content type of the first response */
+  private isXml = false;
 
   constructor(
     private readonly api: ApiInside,
     private readonly path: string,
     private readonly tally: Tally,
     private readonly signal: AbortSignal | undefined,
+    private readonly post: PostBody | undefined,
   ) {
     this.address = new URL(path.replace(/^\//, ""), `${api.account.baseUrl.replace(/\/$/, "")}/`);
     this.get = `/${path.replace(/^\//, "").replace(/\?.*$/, "")}`;
@@ -63,9 +75,9 @@ class Drafter {
   }
 
   async draft(): Promise<FoundStream> {
-    const response = await this.api.ask(this.path, this.signal);
+    const response = await this.api.ask(this.path, this.signal, this.post);
     this.tally.requests++;
-    const seen: Seen = { url: this.address.href, headers: response.headers, body: bodyOf(response) };
+    const seen: Seen = { url: this.address.href, headers: response.headers, body: this.bodyOf(response) };
     const found = findRecords(seen.body, this.resource);
     if (found === undefined)
       throw new BridgeError("RECORDS_NOT_FOUND", `The response at ${this.path} has no list of records.`, {
@@ -87,10 +99,9 @@ class Drafter {
     const stream: DraftStream = {
       name: snakeCase(this.resource),
       get: this.get,
+      post: this.post && { value: this.post, why: "the body only asks, as it was given" },
       query: hasQuery ? { value: query, why: "as the address had it" } : undefined,
-      response: first.headerRow
-        ? { value: { json: { header_row: true } }, why: "the first row has the names" }
-        : undefined,
+      response: this.response(first),
       records: { value: first.path, why: found.why },
       pages,
       key,
@@ -108,9 +119,10 @@ class Drafter {
     key: readonly string[] | undefined,
     response: HttpResponse,
   ): Promise<{ readonly pages: Guess<PagesGuess>; readonly records: Records } | undefined> {
-    for (const guess of guessPages(seen, first, key).slice(0, MOST_TRIES)) {
+    const guesses = this.post === undefined ? guessPages(seen, first, key) : this.guessTokens(seen, first);
+    for (const guess of guesses.slice(0, MOST_TRIES)) {
       const pages = guess.value as never;
-      const rule = compilePages(streamSchema.parse({ get: "/", pages }).pages);
+      const rule = compilePages(streamSchema.parse({ ...this.request(), pages }).pages);
       const plan = this.planOf(first, { pages });
       const page = readPage({ body: response.body, headers: response.headers }, plan);
       const next = nextAfterFirst(rule, page);
@@ -129,6 +141,11 @@ class Drafter {
       }
     }
     return undefined;
+  }
+
+  /** A body has a place for the next page's token, or none. */
+  private guessTokens(seen: Seen, first: FoundRecords): Guess<PagesGuess>[] {
+    return JSON.stringify(this.post).includes("{token}") ? guessTokens(seen, first) : [];
   }
 
   /** The page rule with the parameter that sets how many records a page has, where one does. */
@@ -158,7 +175,7 @@ class Drafter {
     fields: readonly FieldStats[],
   ): Promise<DraftStream["cursor"]> {
     const [best] = findCursors(fields);
-    if (best === undefined) return undefined;
+    if (best === undefined || this.post !== undefined) return undefined;
     const times = first.records.map((record) => String(getByPath(record, parsePath(best.value) ?? [])));
     const sorted = times.toSorted((a, b) => Date.parse(a) - Date.parse(b));
     const since = sorted[Math.floor(sorted.length / 2)]!;
@@ -209,12 +226,39 @@ class Drafter {
 
   private definition(first: FoundRecords, more: object, query: Readonly<Record<string, string>> = {}) {
     return streamSchema.parse({
-      get: this.get,
+      ...this.request(),
       query: { ...Object.fromEntries(this.address.searchParams), ...query },
       records: first.path,
-      ...(first.headerRow ? { response: { json: { header_row: true } } } : {}),
+      response: this.response(first)?.value,
       ...more,
     });
+  }
+
+  private request() {
+    return this.post === undefined
+      ? { get: this.get }
+      : { post: this.get, safe_to_retry: true, body: this.post };
+  }
+
+  private response({ headerRow }: FoundRecords): Guess<ResponseDefinition> | undefined {
+    if (this.isXml) return { value: "xml", why: "by its content type" };
+    return headerRow
+      ? { value: { json: { header_row: true } }, why: "the first row has the names" }
+      : undefined;
+  }
+
+  private bodyOf({ body, headers }: HttpResponse): unknown {
+    const type = headers["content-type"] ?? "no content type";
+    this.isXml = /[/+]xml\b/i.test(type);
+    if (this.isXml) return chooseDecoder("xml", []).decode(body, {})[0];
+    try {
+      return parseExactJson(new TextDecoder().decode(body));
+    } catch (cause) {
+      throw new BridgeError("BODY_NOT_JSON", `The response is no JSON (${type}).`, {
+        hint: "A draft is made from JSON and XML: write this stream by hand, with response: csv or json_lines.",
+        cause,
+      });
+    }
   }
 
   private open(
@@ -236,13 +280,19 @@ class Drafter {
           ]),
       ...(isPaged || records.length < 10
         ? []
-        : [`whether there are more than these ${records.length} records: no way to a second page was found`]),
+        : [`whether there are more than these ${records.length} records: ${this.noPages()}`]),
       ...(records.length === 0 ? ["what the records look like: none is there today"] : []),
       ...(key === undefined && records.length > 0 ? ["a key: no field is different in all records"] : []),
       ...(cursor === undefined && time !== undefined
         ? [`how to ask for changes: ${time.value} may be a cursor, and no parameter for it was found`]
         : []),
     ];
+  }
+
+  private noPages(): string {
+    return this.post === undefined || JSON.stringify(this.post).includes("{token}")
+      ? "no way to a second page was found"
+      : "write {token} into the body where the next page's token goes";
   }
 }
 
@@ -253,19 +303,6 @@ const PASSING: ReadonlySet<string> = new Set([
   "RATE_LIMITED",
   "HOST_UNKNOWN",
 ]);
-
-function bodyOf({ body, headers }: HttpResponse): unknown {
-  const text = new TextDecoder().decode(body);
-  try {
-    return parseExactJson(text);
-  } catch (cause) {
-    const type = headers["content-type"] ?? "no content type";
-    throw new BridgeError("BODY_NOT_JSON", `The response is no JSON (${type}).`, {
-      hint: "A draft is made from JSON: write this stream by hand, with response: csv, xml or json_lines.",
-      cause,
-    });
-  }
-}
 
 function distinct(records: Records): Records {
   return [...new Map(records.map((record) => [stringifyExact(record), record])).values()];

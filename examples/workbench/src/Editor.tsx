@@ -4,33 +4,42 @@ import { autocompletion } from "@codemirror/autocomplete";
 import { json } from "@codemirror/lang-json";
 import { yaml } from "@codemirror/lang-yaml";
 import { type Diagnostic, setDiagnostics } from "@codemirror/lint";
-import { Compartment, type Extension } from "@codemirror/state";
+import { Compartment, type Extension, Text } from "@codemirror/state";
 
 import { basicSetup, EditorView } from "codemirror";
-import { useEffect, useRef } from "react";
+import { memo, useEffect, useRef } from "react";
 import { completeKeys } from "./completion.js";
 import { dark } from "./dark.js";
 import type { Mistake } from "./protocol.js";
+import type { Answer } from "./usePreview.js";
 
 export interface EditorProps {
   readonly label: string;
   readonly language: "json" | "yaml";
-  readonly value: string;
+  readonly value: Text;
   readonly isDark: boolean;
   readonly mistake?: Mistake | undefined;
-  readonly onChange: (value: string) => void;
+  readonly onChange: (answer: Answer) => void;
 }
 
 /** Colouring a text of megabytes would hold up the page. */
 const MOST_COLOURED = 300_000;
 
-export function Editor({ label, language, value, isDark, mistake, onChange }: EditorProps) {
+/** Not drawn anew for what is typed elsewhere. */
+export const Editor = memo(function Editor({
+  label,
+  language,
+  value,
+  isDark,
+  mistake,
+  onChange,
+}: EditorProps) {
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView | undefined>(undefined);
   const theme = useRef(new Compartment());
   const grammar = useRef(new Compartment());
   /** what the editor holds */
-  const held = useRef("");
+  const held = useRef(Text.empty);
   const changed = useRef(onChange);
   changed.current = onChange;
 
@@ -45,8 +54,9 @@ export function Editor({ label, language, value, isDark, mistake, onChange }: Ed
         language === "yaml" ? autocompletion({ override: [completeKeys] }) : [],
         EditorView.updateListener.of((update) => {
           if (!update.docChanged) return;
-          held.current = update.state.doc.toString();
-          changed.current(held.current);
+          const { startState, state, changes } = update;
+          held.current = state.doc;
+          changed.current({ doc: state.doc, edit: { before: startState.doc, changes } });
         }),
       ],
     });
@@ -58,7 +68,6 @@ export function Editor({ label, language, value, isDark, mistake, onChange }: Ed
 
   useEffect(() => {
     const { current } = view;
-    // the same text by reference: one of megabytes is not to be compared
     if (current === undefined || held.current === value) return;
     current.dispatch({ changes: { from: 0, to: current.state.doc.length, insert: value } });
   }, [value]);
@@ -80,7 +89,7 @@ export function Editor({ label, language, value, isDark, mistake, onChange }: Ed
   }, [mistake]);
 
   return <div className="editor" ref={host} />;
-}
+});
 
 function diagnostic({ state }: EditorView, { message, hint, line = 1, column = 1 }: Mistake): Diagnostic {
   const at = state.doc.line(Math.min(line, state.doc.lines));

@@ -1,8 +1,14 @@
 /** The tables that the records become. */
 
 import { Badge, Group, ScrollArea, Stack, Table, Text, Title } from "@mantine/core";
-import { createColumnHelper, flexRender, getCoreRowModel, useReactTable } from "@tanstack/react-table";
-import { useMemo } from "react";
+import {
+  createColumnHelper,
+  flexRender,
+  getCoreRowModel,
+  type Row,
+  useReactTable,
+} from "@tanstack/react-table";
+import { memo, useMemo } from "react";
 import type { ShownTable } from "./protocol.js";
 
 export function Tables({ tables }: { readonly tables: readonly ShownTable[] }) {
@@ -17,7 +23,28 @@ export function Tables({ tables }: { readonly tables: readonly ShownTable[] }) {
 
 const helper = createColumnHelper<readonly string[]>();
 
-function OneTable({ table: { name, columns, rows, count } }: { readonly table: ShownTable }) {
+type Cells = Row<readonly string[]>;
+
+/** Most edits leave most rows as they were: those are not drawn anew. Plain elements: there are many. */
+const OneRow = memo(
+  function OneRow({ row }: { readonly row: Cells }) {
+    return (
+      <tr>
+        {row.getVisibleCells().map((cell) => (
+          <td key={cell.id}>{String(cell.getValue())}</td>
+        ))}
+      </tr>
+    );
+  },
+  (before, { row }) => isSame(before.row.original, row.original),
+);
+
+function isSame(a: unknown, b: unknown): boolean {
+  return JSON.stringify(a) === JSON.stringify(b);
+}
+
+const OneTable = memo(function OneTable({ table: given }: { readonly table: ShownTable }) {
+  const { name, columns, rows, count } = given;
   const definitions = useMemo(
     () =>
       columns.map((column, i) =>
@@ -58,7 +85,7 @@ function OneTable({ table: { name, columns, rows, count } }: { readonly table: S
         type="auto"
         viewportProps={{ tabIndex: 0, role: "region", "aria-label": `rows of ${name}` }}
       >
-        <Table stickyHeader striped withColumnBorders fz="xs" verticalSpacing={2}>
+        <Table stickyHeader withColumnBorders fz="xs" verticalSpacing={2}>
           <Table.Thead>
             {table.getHeaderGroups().map((group) => (
               <Table.Tr key={group.id}>
@@ -70,17 +97,13 @@ function OneTable({ table: { name, columns, rows, count } }: { readonly table: S
               </Table.Tr>
             ))}
           </Table.Thead>
-          <Table.Tbody>
+          <tbody className="rows">
             {table.getRowModel().rows.map((row) => (
-              <Table.Tr key={row.id}>
-                {row.getVisibleCells().map((cell) => (
-                  <Table.Td key={cell.id}>{String(cell.getValue())}</Table.Td>
-                ))}
-              </Table.Tr>
+              <OneRow key={row.id} row={row} />
             ))}
-          </Table.Tbody>
+          </tbody>
         </Table>
       </ScrollArea.Autosize>
     </section>
   );
-}
+}, isSame);

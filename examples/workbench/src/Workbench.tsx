@@ -1,5 +1,6 @@
 /** The page: an answer, the lines that read it, and what it becomes. */
 
+import { Text as Lines } from "@codemirror/state";
 import {
   ActionIcon,
   Alert,
@@ -16,7 +17,7 @@ import {
   useComputedColorScheme,
   useMantineColorScheme,
 } from "@mantine/core";
-import { type DragEvent, memo, useState } from "react";
+import { type DragEvent, memo, useCallback, useMemo, useState } from "react";
 import { Editor } from "./Editor.js";
 import { answerIn, asTypeScript, drafted } from "./export.js";
 import { Fields } from "./Fields.js";
@@ -24,29 +25,34 @@ import { Decisions, Misfits } from "./Others.js";
 import type { Shown } from "./protocol.js";
 import { SAMPLES, type Sample } from "./samples.js";
 import { Tables } from "./Tables.js";
-import { usePreview } from "./usePreview.js";
+import { type Answer, usePreview } from "./usePreview.js";
 
 const [FIRST] = SAMPLES;
 /** Stands for the address of an answer that was pasted. */
 const ADDRESS = "https://api.huts.example/v1/records";
 
+/** As the editor splits it into lines. */
+const textOf = (text: string) => Lines.of(text.split(/\r\n?|\n/));
+
 export function Workbench() {
-  const [answer, setAnswer] = useState(() => FIRST!.answer());
-  const [connector, setConnector] = useState(FIRST!.connector);
+  const [answer, setAnswer] = useState<Answer>(() => ({ doc: textOf(FIRST!.answer()) }));
+  const [lines, setLines] = useState(() => textOf(FIRST!.connector));
   const [stream, setStream] = useState<string>();
   const isDark = useComputedColorScheme("light") === "dark";
+  const connector = useMemo(() => lines.toString(), [lines]);
   const { shown, mistake, isWhole, ms } = usePreview(answer, connector, stream);
 
-  const take = (text: string) => {
-    setAnswer(answerIn(text) ?? text);
-    const lines = drafted(text, ADDRESS);
-    if (lines !== undefined) setConnector(lines);
-  };
-  const takeSample = (sample: Sample) => {
-    setAnswer(sample.answer());
-    setConnector(sample.connector);
+  const take = useCallback((text: string) => {
+    setAnswer({ doc: textOf(answerIn(text) ?? text) });
+    const made = drafted(text, ADDRESS);
+    if (made !== undefined) setLines(textOf(made));
+  }, []);
+  const takeSample = useCallback((sample: Sample) => {
+    setAnswer({ doc: textOf(sample.answer()) });
+    setLines(textOf(sample.connector));
     setStream(undefined);
-  };
+  }, []);
+  const write = useCallback(({ doc }: Answer) => setLines(doc), []);
   const drop = async (event: DragEvent) => {
     event.preventDefault();
     const [file] = event.dataTransfer.files;
@@ -73,14 +79,14 @@ export function Workbench() {
             <Samples onTake={takeSample} />
             <OpenFile onText={take} />
           </Group>
-          <Editor label="answer" language="json" value={answer} isDark={isDark} onChange={setAnswer} />
+          <Editor label="answer" language="json" value={answer.doc} isDark={isDark} onChange={setAnswer} />
         </div>
         <div className="pane">
           <Group gap={6} mb="xs">
             <Title order={2} size="h5">
               Connector
             </Title>
-            <Button size="compact-xs" variant="default" onClick={() => take(answer)}>
+            <Button size="compact-xs" variant="default" onClick={() => take(answer.doc.toString())}>
               Draft
             </Button>
             <Copies connector={connector} />
@@ -88,10 +94,10 @@ export function Workbench() {
           <Editor
             label="connector lines"
             language="yaml"
-            value={connector}
+            value={lines}
             isDark={isDark}
             mistake={mistake}
-            onChange={setConnector}
+            onChange={write}
           />
           {mistake !== undefined && (
             <Alert color="red" variant="light" mt="xs" role="alert" title={mistake.message} p="xs">
@@ -129,7 +135,7 @@ function Scheme({ isDark }: { readonly isDark: boolean }) {
   );
 }
 
-function Samples({ onTake }: { readonly onTake: (sample: Sample) => void }) {
+const Samples = memo(function Samples({ onTake }: { readonly onTake: (sample: Sample) => void }) {
   return (
     <Menu>
       <Menu.Target>
@@ -146,9 +152,9 @@ function Samples({ onTake }: { readonly onTake: (sample: Sample) => void }) {
       </Menu.Dropdown>
     </Menu>
   );
-}
+});
 
-function OpenFile({ onText }: { readonly onText: (text: string) => void }) {
+const OpenFile = memo(function OpenFile({ onText }: { readonly onText: (text: string) => void }) {
   return (
     <Button component="label" size="compact-xs" variant="default" tabIndex={0}>
       Open
@@ -164,9 +170,9 @@ function OpenFile({ onText }: { readonly onText: (text: string) => void }) {
       />
     </Button>
   );
-}
+});
 
-function Copies({ connector }: { readonly connector: string }) {
+const Copies = memo(function Copies({ connector }: { readonly connector: string }) {
   const typescript = () => {
     try {
       return asTypeScript(connector);
@@ -192,7 +198,7 @@ function Copies({ connector }: { readonly connector: string }) {
       </CopyButton>
     </>
   );
-}
+});
 
 interface ResultsProps {
   readonly shown: Shown;

@@ -2,10 +2,13 @@
 
 import type { FieldStats } from "early-bridge/core";
 
+/** The one worker shows the begin of an answer at once; the other reads all of it when nothing is typed. */
+export type Role = "first" | "whole";
+
 export interface Ask {
   readonly id: number;
-  /** left out: the one before */
-  readonly answer?: string | undefined;
+  /** whole, or as changes of the one before; left out: the one before */
+  readonly answer?: { readonly whole: string } | { readonly changes: unknown } | undefined;
   readonly headers?: Readonly<Record<string, string>> | undefined;
   readonly connector: string;
   readonly stream: string | undefined;

@@ -1,60 +1,62 @@
-/** Reads the answer by the lines, off the page's own thread: some of the records at once, then all of them. */
+/** Reads the answer by the lines, off the page's own thread. */
 
+import { ChangeSet, Text } from "@codemirror/state";
 import { type FieldStats, isBridgeError, type Preview, preview, stringifyExact } from "early-bridge/core";
 import { HEAD, headOf } from "./head.js";
-import type { Ask, Mistake, Shown, ShownField, Told } from "./protocol.js";
+import type { Ask, Mistake, Role, Shown, ShownField, Told } from "./protocol.js";
 
 /** So many records are looked at before anything is shown. */
 const FIRST = 100;
-/** So many rows of a table are sent to the page. */
-const MOST_ROWS = 50;
+/** So many rows of a table are sent to the page: it lays them all out anew when one changes. */
+const MOST_ROWS = 20;
 
+/** So long nothing is typed before all is read, in milliseconds. */
+const QUIET = 100;
+
+const role = self.name as Role;
 const encoder = new TextEncoder();
-let answer = "";
-/** the whole answer, once it was needed */
+let answer = Text.empty;
+/** of the answer, what this worker looks at; undefined until it is needed */
 let body: Uint8Array | undefined;
-/** its begin, while only that has been looked at */
-let head: Uint8Array | undefined;
+let isHead = false;
 let latest = 0;
 
 self.onmessage = ({ data }: MessageEvent<Ask>) => {
   if (data.answer !== undefined) {
-    answer = data.answer;
+    answer = changed(data.answer);
     body = undefined;
-    const first = answer.length > 2 * HEAD ? headOf(answer) : undefined;
-    head = first === undefined ? undefined : encoder.encode(first);
   }
   latest = data.id;
-  const beganMs = performance.now();
-  // what was typed meanwhile goes before all that is slow
-  const later = (work: () => void) => setTimeout(() => data.id === latest && work());
-  const whole = () => told(data, wholeBody(), undefined, beganMs);
-  if (body === undefined && head !== undefined) {
-    told(data, head, FIRST, beganMs);
-    later(whole);
-  } else if (!told(data, wholeBody(), FIRST, beganMs)) later(whole);
+  if (role === "first") tell(data, FIRST);
+  else setTimeout(() => data.id === latest && tell(data, undefined), QUIET);
 };
 
-function wholeBody(): Uint8Array {
-  body ??= encoder.encode(answer);
-  return body;
+function changed(how: NonNullable<Ask["answer"]>): Text {
+  if ("changes" in how) return ChangeSet.fromJSON(how.changes).apply(answer);
+  return Text.of(how.whole.split("\n"));
 }
 
-/** Tells what the records become; true when they were all of them. */
-function told(ask: Ask, of: Uint8Array, most: number | undefined, beganMs: number): boolean {
+function bodyOf(): Uint8Array {
+  const isLong = role === "first" && answer.length > 2 * HEAD;
+  const head = isLong ? headOf(answer.sliceString(0, HEAD)) : undefined;
+  isHead = head !== undefined;
+  return encoder.encode(head ?? answer.toString());
+}
+
+/** Tells what the records become. */
+function tell({ id, connector, stream, headers }: Ask, most: number | undefined): void {
+  const beganMs = performance.now();
   const send = (message: Told) => self.postMessage(message);
+  body ??= bodyOf();
   try {
-    const { connector, stream, headers } = ask;
-    const seen = preview({ connector, stream, headers, body: of, most });
-    const isHead = of !== body;
+    const seen = preview({ connector, stream, headers, body, most });
     const isWhole = !isHead && (most === undefined || seen.received <= most);
     const shown = { ...shownOf(seen), next: isHead ? PENDING : seen.next };
-    send({ id: ask.id, shown, isWhole, ms: Math.round(performance.now() - beganMs) });
-    return isWhole;
+    send({ id, shown, isWhole, ms: Math.round(performance.now() - beganMs) });
   } catch (error) {
+    const mistake = mistakeOf(error);
     // lines that read the whole may find nothing in its begin
-    if (of === body) send({ id: ask.id, mistake: mistakeOf(error) });
-    return of === body;
+    if (!isHead || mistake.line !== undefined) send({ id, mistake });
   }
 }
 

@@ -33,6 +33,7 @@ export function streamLines(stream: DraftStream): string[] {
     name,
     description,
     get,
+    post,
     set,
     query,
     records,
@@ -48,7 +49,8 @@ export function streamLines(stream: DraftStream): string[] {
   const line = (text: string, why?: string) => commented(`    ${text}`, why);
   return [
     `  ${name}:${description === undefined ? "" : ` # ${oneLine(description)}`}`,
-    ...(get === undefined ? [] : [line(`get: ${flow(get)}`)]),
+    ...(get === undefined ? [] : [line(`${post === undefined ? "get" : "post"}: ${flow(get)}`)]),
+    ...(post === undefined ? [] : [line("safe_to_retry: true", post.why), line(`body: ${flow(post.value)}`)]),
     ...(set === undefined ? [] : [line(`set: ${set}`)]),
     ...(query === undefined ? [] : [line(`query: ${flow(query.value)}`, query.why)]),
     ...(each === undefined ? [] : [line(`each: ${flow(each.value)}`, each.why)]),

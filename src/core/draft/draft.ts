@@ -1,9 +1,13 @@
 /** A connector that is found out and not yet looked through: guesses with their reasons, and what is open. */
 
+import type { BodyDefinition } from "../define/ask-schema.js";
 import type { Guess } from "./seen.js";
 
 /** How a column is kept, as a connector file writes it. */
 export type ColumnRuleInput = Readonly<Record<string, string | boolean>>;
+
+/** A body that asks for records. */
+export type PostBody = Extract<BodyDefinition, { json: unknown } | { xml: string }>;
 
 /** One stream of a draft. */
 export interface DraftStream {
@@ -13,6 +17,8 @@ export interface DraftStream {
   /** path below the API's address; or the `set` of an OData service */
   readonly get?: string | undefined;
   readonly set?: string | undefined;
+  /** what is posted to `get`, where it is no GET; `{token}` in it stands for the next page's */
+  readonly post?: Guess<PostBody> | undefined;
   readonly query?: Guess<Readonly<Record<string, string | number>>> | undefined;
   readonly each?: Guess<Readonly<Record<string, unknown>>> | undefined;
   /** fields put into each record */

@@ -117,6 +117,15 @@ function byToken(leaves: readonly Leaf[], inAddress: readonly string[]): Guess<P
     });
 }
 
+/** What may be the token that the body of a POST has a place for. */
+export function guessTokens({ body }: Seen, { steps }: FoundRecords): Guess<PagesGuess>[] {
+  const paths = byToken(leavesOf(body, [], steps), []).map(({ value }) => value.token as string);
+  return [...new Set(paths)].map((token) => ({
+    value: { token },
+    why: `the value at ${token}, in the place of {token}, gives the next page`,
+  }));
+}
+
 /** By offset or by number, where the response says how many there are. */
 function byCount(leaves: readonly Leaf[], received: number): Guess<PagesGuess>[] {
   const total = totalOf(leaves, received);
