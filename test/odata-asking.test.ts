@@ -171,7 +171,7 @@ describe("an address that would be too long", () => {
         .writeHead(isTaken ? 200 : 405)
         .end(JSON.stringify({ value: [{ Id: 1, [properties[0]!]: 5 }] }));
     });
-    const columns = { [properties[1]!]: { skip: true } };
+    const columns = { [properties[1]!]: { drop: true } };
     const api = openOData(`${origin}/odata`, { streams: { huts: { set: "Huts", columns } } });
     return { records: await allRecords(api, "huts"), asked };
   };

@@ -97,7 +97,7 @@ describe("collections that are expanded", () => {
       message: "$expand names Bed, and nothing leads there.",
       hint: expect.stringContaining("Beds"),
     });
-    expect(await slip({ columns: { Ide: { skip: true } } })).toMatchObject({
+    expect(await slip({ columns: { Ide: { drop: true } } })).toMatchObject({
       message: "columns names Ide, which is no property of the set.",
       hint: expect.stringContaining("Id"),
     });

@@ -23,7 +23,7 @@ const byOffset = {
   records: "$.items[*]",
   key: "id",
   pages: { offset: 0, query: "offset", size: { query: "limit", records: 50 }, total: "$.total" },
-  columns: { "guest.email": { hash: true }, "guest.name": { skip: true } },
+  columns: { "guest.email": { hash: true }, "guest.name": { drop: true } },
 };
 const staysApi = () =>
   fakeApi(byOffset, ({ query }) => {

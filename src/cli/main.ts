@@ -129,7 +129,7 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
     .option("--records <count>", "records of the sample, at most", wholeNumber)
     .option("--where <condition>", "try this CEL condition over record instead of the stream's own")
     .option("--columns <rules>", "try these rules, in YAML, beside the stream's own")
-    .option("--save <file>", "keep the sample, without what columns hash or skip")
+    .option("--save <file>", "keep the sample, without what columns hide")
     .option("--sample <file>", "look at a sample that was kept: nothing is sent")
     .option("--json", "all of it as JSON lines")
     .action(async (account, stream, options) =>

@@ -12,7 +12,7 @@ import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
 import { type ReportedLimits, readLimits } from "../core/pace/limit-headers.js";
 import { RETRY_DEFAULTS } from "../core/pace/retry-policy.js";
 import type { Redactor } from "../core/redact.js";
-import type { FieldSteps } from "../core/shape/hashed-values.js";
+import type { Concealed } from "../core/shape/concealed-values.js";
 import { type Charge, type Entered, limitSpent, type PaceGate } from "./pace-gate.js";
 import { type RetryParts, type RunBudget, withRetries } from "./retry.js";
 import type { HttpRequest, HttpResponse, Send } from "./send.js";
@@ -59,7 +59,7 @@ export interface ExchangeContext {
   /** it is asked for on condition: that nothing has changed (304) is an answer */
   readonly mayBeUnchanged?: boolean | undefined;
   /** fields whose values stand in no recording: anywhere in the response where such a path begins */
-  readonly concealed?: readonly FieldSteps[] | undefined;
+  readonly concealed?: readonly Concealed[] | undefined;
   readonly signal?: AbortSignal | undefined;
   readonly onEvent?: ((event: ExchangeEvent) => void) | undefined;
 }
@@ -73,7 +73,7 @@ export interface RecordedExchange {
   readonly response: HttpResponse;
   readonly startedMs: number;
   readonly endedMs: number;
-  readonly concealed: readonly FieldSteps[];
+  readonly concealed: readonly Concealed[];
 }
 
 export interface ExchangeParts extends RetryParts {

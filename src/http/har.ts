@@ -11,8 +11,8 @@ import { unzipSync, zipSync } from "fflate";
 import type { Content, Entry, Har, Header } from "har-format";
 import type { Clock } from "../core/clock.js";
 import { BridgeError } from "../core/errors.js";
+import { type Concealed, recordableBody } from "../core/shape/concealed-values.js";
 import { parseExactJson, stringifyExact } from "../core/shape/exact-json.js";
-import { concealed, type FieldSteps } from "../core/shape/hashed-values.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 import type { RecordedExchange } from "./exchange.js";
 import type { HttpRequest, HttpResponse } from "./send.js";
@@ -144,11 +144,11 @@ type Kept = Pick<Content, "text" | "encoding" | "comment">;
 
 /**
  * Text, without its secrets; a gzip file as the text in it; other bytes in base64, without them as well. Where some
- * fields are stored as hashes, only JSON is kept, with the hashes in it.
+ * fields are not to be seen, only JSON is kept, with them concealed.
  */
 function contentOf(
   { body }: HttpResponse,
-  concealedPaths: readonly FieldSteps[],
+  concealedPaths: readonly Concealed[],
   hide: (text: string) => string,
 ): Kept {
   if (concealedPaths.length === 0 || body.length === 0) return plainContent(body, hide);
@@ -161,8 +161,8 @@ function contentOf(
 }
 
 /** JSON, or JSON in lines. */
-function linesConcealed(text: string, paths: readonly FieldSteps[]): string {
-  const one = (json: string) => stringifyExact(concealed(parseExactJson(json), paths));
+function linesConcealed(text: string, paths: readonly Concealed[]): string {
+  const one = (json: string) => stringifyExact(recordableBody(parseExactJson(json), paths));
   try {
     return one(text);
   } catch {

@@ -24,7 +24,7 @@ import { readIfThere, unlessMissing } from "./files.js";
 export const PROJECT_FILE = "bridges.yaml";
 const FILE_REFERENCE = "$file:";
 /** keys of an account that are no settings of its connector */
-const ACCOUNT_KEYS: ReadonlySet<string> = new Set(["connector", "http", "keep_tokens"]);
+const ACCOUNT_KEYS: ReadonlySet<string> = new Set(["connector", "http", "hash_secret", "keep_tokens"]);
 
 /** What a project takes from its surroundings. */
 export interface ProjectOptions {
@@ -134,11 +134,30 @@ class ProjectReader {
       place: (setting) => this.file.place(["accounts", name, setting], true),
       http: { ...(replays ? {} : await this.http(name, account.http)), ...options.http },
       tokens: await this.tokensOf(name),
+      hashSecret: await this.hashSecret(name, replays),
       readFile: (partFile) => readFile(resolve(this.folder, partFile)),
       readSecretFile: (secretPath) => this.secretFile(secretPath, ["accounts", name]),
     });
     if (!replays) this.gates.set(name, insideOf(api).gate);
     return api;
+  }
+
+  private async hashSecret(account: string, replays: boolean): Promise<string | undefined> {
+    const { hash_secret: given } = this.named("accounts", account, []);
+    if (given === undefined) return undefined;
+    const path = ["accounts", account, "hash_secret"];
+    if (!isReference(given)) throw this.secretInPlain("hash_secret", account);
+    const value = this.value(given, path);
+    // a recording has the hashes in it
+    return String(await (replays ? value.catch(() => REPLAYED_SECRET) : value));
+  }
+
+  private secretInPlain(key: string, account: string): BridgeError {
+    const message = `${key} of account ${account} is a secret and stands in the file itself.`;
+    return new BridgeError("SECRET_IN_PLAIN", message, {
+      where: { file: this.file.place(["accounts", account, key]) },
+      hint: `Write ${key}: $${account.toUpperCase()}_${key.toUpperCase()} and put the value into .env.`,
+    });
   }
 
   /** Where an account's tokens are kept. */
@@ -184,16 +203,8 @@ class ProjectReader {
     for (const [key, value] of Object.entries(account)) {
       if (ACCOUNT_KEYS.has(key) || typeof value === "object" || value === undefined) continue;
       const path = ["accounts", name, key];
-      if (connector.settings[key]?.secret === true && !isReference(value)) {
-        throw new BridgeError(
-          "SECRET_IN_PLAIN",
-          `${key} of account ${name} is a secret and stands in the file itself.`,
-          {
-            where: { file: this.file.place(path) },
-            hint: `Write ${key}: $${name.toUpperCase()}_${key.toUpperCase()} and put the value into .env.`,
-          },
-        );
-      }
+      if (connector.settings[key]?.secret === true && !isReference(value))
+        throw this.secretInPlain(key, name);
       settings[key] = await this.value(value, path).catch((error: unknown) => {
         if (replays && isBridgeError(error))
           return connector.settings[key]?.secret === true ? REPLAYED_SECRET : REPLAYED;

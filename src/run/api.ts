@@ -86,8 +86,10 @@ export interface ApiInside {
   beginRun(): void;
   /** Connects to the base address and asks for its root, unsigned; any response will do. Rejects when none came. */
   reach(signal?: AbortSignal): Promise<HttpResponse>;
+  /** rules of columns, their hashes under the account's secret where it has one */
+  withHashSecret(columns: CompiledStream["columns"]): CompiledStream["columns"];
   signIn(signal?: AbortSignal): Promise<void>;
-  /** One signed and paced GET of a path below the base address, or a POST of a body that only asks; the response as it came. */
+  /** One signed and paced GET below the base address, or a POST of a body that only asks; the response as it came. */
   ask(path: string, signal?: AbortSignal, body?: BodyDefinition): Promise<HttpResponse>;
 }
 

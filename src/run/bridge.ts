@@ -3,7 +3,11 @@
 import pLimit from "p-limit";
 import { checkValue } from "../core/define/check.js";
 import { codeSource } from "../core/define/connector.js";
-import { bridgeStreamsSchema, checkpointSchema, type WriteMode } from "../core/define/project-schema.js";
+import {
+  type BridgeStreamInput,
+  bridgeStreamsSchema,
+  checkpointSchema,
+} from "../core/define/project-schema.js";
 import { WRITE_METHODS } from "../core/define/write-method.js";
 import { BridgeError, describeWhere, toBridgeError } from "../core/errors.js";
 import { durationMs } from "../core/language/duration.js";
@@ -11,6 +15,7 @@ import { snakeCase } from "../core/shape/naming.js";
 import type { RunRecorder, StartCursors } from "../http/har.js";
 import type { ErrorRecord, RunOutcome, Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
 import { type Api, type ApiInside, accountKey, insideOf, takeSpent } from "./api.js";
+import { type BridgeStream, bridgeStream } from "./bridge-stream.js";
 import { carryStream } from "./carry-stream.js";
 import type { OnRunEvent, RunReport, StreamReport } from "./events.js";
 
@@ -22,8 +27,8 @@ export interface BridgeOptions {
   readonly name?: string | undefined;
   /** schema of the tables; default: the bridge's name */
   readonly schema?: string | undefined;
-  /** streams to carry, with how each is written; default: all of them */
-  readonly streams?: Readonly<Record<string, { readonly write?: WriteMode | undefined }>> | undefined;
+  /** streams to carry, with what the bridge says of each; default: all of them */
+  readonly streams?: Readonly<Record<string, BridgeStreamInput>> | undefined;
   /** rows and time (ISO 8601) between two checkpoints, at most */
   readonly checkpoint?:
     | { readonly rows?: number | undefined; readonly every?: string | undefined }
@@ -48,7 +53,7 @@ export interface Bridge {
   readonly name: string;
   readonly schema: string;
   readonly warehouse: Warehouse;
-  readonly streams: ReadonlyMap<string, WriteMode>;
+  readonly streams: ReadonlyMap<string, BridgeStream>;
   /**
    * Runs once. A failing stream does not stop the others, and is told in the report.
    * @throws BridgeError when nothing could begin: WAREHOUSE_*, TABLE_NOT_OURS, CONFIG_UNKNOWN_NAME
@@ -71,9 +76,9 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
     options.streams ?? (await allStreams(api)),
     codeSource("openBridge.streams"),
   );
-  const streams = new Map<string, WriteMode>();
-  for (const [stream, { write }] of Object.entries(chosen))
-    streams.set(stream, await writeMode(api, name, stream, write));
+  const streams = new Map<string, BridgeStream>();
+  for (const [stream, said] of Object.entries(chosen))
+    streams.set(stream, await bridgeStream(api, name, stream, said));
   const checkpoint = { rows: rule.rows, everyMs: durationMs(rule.every) };
   return {
     name,
@@ -104,33 +109,12 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
   };
 }
 
-async function allStreams(api: ApiInside): Promise<Record<string, { write?: WriteMode }>> {
+async function allStreams(api: ApiInside): Promise<Record<string, BridgeStreamInput>> {
   return Object.fromEntries((await api.streamNames()).map((stream) => [stream, {}]));
 }
 
-async function writeMode(
-  api: ApiInside,
-  bridge: string,
-  stream: string,
-  write: WriteMode | undefined,
-): Promise<WriteMode> {
-  const { key } = await api.stream(stream);
-  if (write === undefined) return key.length > 0 ? "upsert" : "replace";
-  if (WRITE_METHODS[write].needsKey && key.length === 0) {
-    throw new BridgeError(
-      "CONFIG_INVALID",
-      `Stream ${stream} is to be written by ${write}, but has no key.`,
-      {
-        where: { bridge, stream },
-        hint: "Give the stream a key in the connector, or write: replace.",
-      },
-    );
-  }
-  return write;
-}
-
 function chooseStreams(
-  streams: ReadonlyMap<string, WriteMode>,
+  streams: ReadonlyMap<string, BridgeStream>,
   only: readonly string[] | undefined,
   bridge: string,
 ): readonly string[] {
@@ -151,7 +135,7 @@ interface RunParts {
   readonly session: WarehouseSession;
   readonly name: string;
   readonly schema: string;
-  readonly streams: ReadonlyMap<string, WriteMode>;
+  readonly streams: ReadonlyMap<string, BridgeStream>;
   readonly names: readonly string[];
   readonly checkpoint: { readonly rows: number; readonly everyMs: number };
   readonly signal: AbortSignal | undefined;
@@ -189,7 +173,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
   const rootTables = new Set([...streams.keys()].map(snakeCase));
   const atOnce = pLimit(api.connector.api.rate_limit.concurrency);
   const carry = async (stream: string): Promise<StreamReport> => {
-    const write = WRITE_METHODS[streams.get(stream)!];
+    const write = WRITE_METHODS[streams.get(stream)!.write];
     const { recorder, cursors } = parts;
     const own = { recorder, cursors: cursors?.[stream] };
     const common = {
@@ -204,7 +188,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
       onEvent,
       ...own,
     };
-    const report = await carryStream({ ...common, stream, write, signal });
+    const report = await carryStream({ ...common, stream, choices: streams, write, signal });
     const { error } = report;
     if (error?.kind === "sign_in" || error?.kind === "warehouse") {
       const message = `Stopped, for stream ${stream} has failed with ${error.code}, which concerns all streams.`;

@@ -13,10 +13,11 @@ import pLimit from "p-limit";
 import type { WriteMethod } from "../core/define/write-method.js";
 import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { snakeCase } from "../core/shape/naming.js";
-import { Shape } from "../core/shape/shape.js";
+import type { Shape } from "../core/shape/shape.js";
 import type { Shaped } from "../core/shape/shaped.js";
 import { checkFirstPage, unheededFilter } from "../core/stream/check-first-page.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
+import { shapeOf } from "../core/stream/shape-of.js";
 import type { CursorSpan, SavedCursor } from "../core/track/cursor.js";
 import type { PartProgress } from "../core/track/part-progress.js";
 import type { Window } from "../core/track/windows.js";
@@ -33,6 +34,7 @@ import { type ApiInside, takeSpent } from "./api.js";
 import type { Page } from "./ask/page-series.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
 import { NO_TOKEN, whyAnew } from "./begin-anew.js";
+import { asBridged, type BridgeStream } from "./bridge-stream.js";
 import { Checkpointer, type CheckpointRule, NO_CURSORS } from "./checkpointer.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { Notices } from "./notices.js";
@@ -48,6 +50,8 @@ export interface CarryOptions {
   readonly stream: string;
   readonly schema: string;
   readonly write: WriteMethod;
+  /** what the bridge says of each of its streams */
+  readonly choices: ReadonlyMap<string, BridgeStream>;
   readonly checkpoint: CheckpointRule;
   readonly rootTables: ReadonlySet<string>;
   readonly startedAtMs: number;
@@ -159,7 +163,7 @@ class Carrier {
     const { session, bridge, schema, write, run, startedAtMs, rootTables } = this.options;
     this.ask = await this.openAsk();
     this.stream = this.ask.stream;
-    const { name, key, columns, description, isRemoval, isControl } = this.stream;
+    const { name } = this.stream;
     const { ledger, names } = session;
     const rootTable = snakeCase(name);
     const of = { run, bridge, stream: name, schema, rootTable, write, loadedAtMs: startedAtMs };
@@ -168,8 +172,7 @@ class Carrier {
     const others = await ledger.otherTables(schema, bridge, name);
     const takenTables = new Set([...rootTables, ...others]);
     takenTables.delete(rootTable);
-    const spec = { stream: name, description, key, columns, names, takenTables, isRemoval, isControl };
-    this.shape = new Shape(spec, known);
+    this.shape = shapeOf(this.stream, { names, takenTables, known });
     this.checkpoints = this.openCheckpointer();
     if (!write.keepsCursor) return new Map();
     if (this.options.cursors !== undefined) return new Map(Object.entries(this.options.cursors));
@@ -189,12 +192,14 @@ class Carrier {
     return new Map();
   }
 
-  private openAsk(): Promise<StreamAsk> {
-    const { api, stream, signal, onEvent, startedAtMs } = this.options;
+  private async openAsk(): Promise<StreamAsk> {
+    const { api, stream, choices, signal, onEvent, startedAtMs } = this.options;
     const stopping = AbortSignal.any([signal, this.stop.signal]);
     // every request under way listens to it
     api.expectListeners(stopping, this.stop.signal);
-    return api.openStream(stream, {
+    const bridged = (of: CompiledStream) => asBridged(of, choices.get(of.name), api);
+    return api.openStream(bridged(await api.stream(stream)), {
+      bridged,
       tally: this.tally,
       signal: stopping,
       nowMs: startedAtMs,

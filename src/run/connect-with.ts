@@ -10,7 +10,7 @@ import { BridgeError } from "../core/errors.js";
 import { durationMs } from "../core/language/duration.js";
 import { RETRY_DEFAULTS, type RetryPolicy } from "../core/pace/retry-policy.js";
 import { Redactor } from "../core/redact.js";
-import { type CompiledStream, compileStream } from "../core/stream/compile-stream.js";
+import { type CompiledStream, compileStream, withHashSecret } from "../core/stream/compile-stream.js";
 import { createExchange, newTally, type RecordedExchange } from "../http/exchange.js";
 import type { ReplaySend } from "../http/har.js";
 import { PaceGate } from "../http/pace-gate.js";
@@ -44,6 +44,8 @@ export interface WithOptions {
   /** the pace of another connection of the same account; default: one of its own */
   readonly gate?: PaceGate | undefined;
   readonly retry?: Partial<RetryPolicy> | undefined;
+  /** what columns with `hash: true` are hashed under (HMAC-SHA-256); without it, their hashes can be guessed at */
+  readonly hashSecret?: string | undefined;
   /** where an account's setting stands, for messages: `file:line:column` */
   readonly place?: ((setting: string) => string | undefined) | undefined;
 }
@@ -96,10 +98,17 @@ export function connectWith<C extends Connector>(
   const service =
     connector.odata === undefined ? undefined : new ODataService(connector, account, exchange, headers, keep);
   const streams = new Map<string, CompiledStream>();
+  const { hashSecret } = options;
+  if (hashSecret !== undefined) redactor.add(hashSecret);
+  const hashed = (columns: CompiledStream["columns"]) =>
+    hashSecret === undefined ? columns : withHashSecret(columns, hashSecret);
   const stream = async (name: string) => {
-    const compiled = streams.get(name) ?? (await service?.stream(name)) ?? compileNamed(connector, name);
-    streams.set(name, compiled);
-    return compiled;
+    const known = streams.get(name);
+    if (known !== undefined) return known;
+    const compiled = (await service?.stream(name)) ?? compileNamed(connector, name);
+    const made = { ...compiled, columns: hashed(compiled.columns) };
+    streams.set(name, made);
+    return made;
   };
   const shared: AccountParts = {
     connector,
@@ -138,6 +147,7 @@ export function connectWith<C extends Connector>(
       const { origin } = new URL(account.baseUrl);
       return send({ method: "GET", url: `${origin}/`, headers: { ...headers, accept: "*/*" }, signal });
     },
+    withHashSecret: hashed,
     signIn: (signal) => signedIn.signIn(signal),
     ask: (path, signal, body) => {
       const method = body === undefined ? { get: path } : { post: path, body };

@@ -43,7 +43,7 @@ export interface DraftStreamOptions {
 }
 
 /**
- * Finds out how the records at a path below the API's address are asked for. Only GET is used, or the POST that is given.
+ * Finds out how the records at a path are asked for: by GET alone, or by the POST that is given.
  * @throws BridgeError what the first request throws; RECORDS_NOT_FOUND where its response has no list
  */
 export async function draftStream(

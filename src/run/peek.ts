@@ -3,11 +3,11 @@
 import type { PagePosition } from "../core/ask/page-position.js";
 import { placesBehind, wholeNumber } from "../core/ask/page-rule.js";
 import { checkValue } from "../core/define/check.js";
-import { columnsSchema } from "../core/define/stream-schema.js";
+import { columnsSchema } from "../core/define/column-schema.js";
 import { BridgeError } from "../core/errors.js";
 import { compileCondition } from "../core/language/condition.js";
 import { keepable, type LookedAt, lookAt } from "../core/sample/look.js";
-import { type CompiledStream, compileColumns } from "../core/stream/compile-stream.js";
+import type { CompiledStream } from "../core/stream/compile-stream.js";
 import { startValue } from "../core/track/cursor.js";
 import type { Window } from "../core/track/windows.js";
 import { newTally } from "../http/exchange.js";
@@ -15,6 +15,7 @@ import { type Api, type ApiInside, insideOf } from "./api.js";
 import type { AskEvent } from "./ask/asker.js";
 import type { Page } from "./ask/page-series.js";
 import type { StreamAsk } from "./ask/stream-ask.js";
+import { asBridged } from "./bridge-stream.js";
 import { type Stretch, someStretches } from "./stretches.js";
 
 /** Where in a stream some of a sample's records stood. */
@@ -25,7 +26,7 @@ export interface SamplePlace {
   readonly records: number;
 }
 
-/** Some records of a stream. It is plain JSON, and holds no value that a column's rules hash or skip. */
+/** Some records of a stream. It is plain JSON, and holds no value that a column's rules hide. */
 export interface Sample {
   readonly connector: string;
   readonly account: string;
@@ -70,7 +71,7 @@ const RECORDS = 60;
  */
 export async function peek<Stream extends string>(options: PeekOptions<Stream>): Promise<Peek> {
   const inside = insideOf(options.api);
-  const stream = withTrial(await inside.stream(options.stream), options);
+  const stream = withTrial(await inside.stream(options.stream), options, inside);
   const tally = newTally();
   const sample = options.sample ?? (await takeSample(inside, stream, options, tally));
   return { ...lookAt(stream, sample.records), sample, requests: tally.requests };
@@ -80,15 +81,11 @@ export async function peek<Stream extends string>(options: PeekOptions<Stream>):
 function withTrial(
   stream: CompiledStream,
   { where, columns }: Pick<PeekOptions, "where" | "columns">,
+  api: ApiInside,
 ): CompiledStream {
-  const rules =
-    columns &&
-    compileColumns(checkValue(columnsSchema, columns, { name: "columns", place: () => "columns" }));
-  return {
-    ...stream,
-    where: where === undefined ? stream.where : triedCondition(where),
-    columns: rules === undefined ? stream.columns : new Map([...stream.columns, ...rules]),
-  };
+  const rules = checkValue(columnsSchema, columns ?? {}, { name: "columns", place: () => "columns" });
+  const tried = asBridged(stream, { columns: rules, fields: undefined }, api);
+  return { ...tried, where: where === undefined ? stream.where : triedCondition(where) };
 }
 
 function triedCondition(text: string): CompiledStream["where"] {
@@ -114,6 +111,7 @@ async function takeSample(
     ...stream,
     where: undefined,
     faultOf: undefined,
+    compute: [],
     code: { ...stream.code, keep: undefined },
   };
   const ask = await inside.openStream(plain, { tally, signal, onEvent, nowMs });

@@ -10,6 +10,7 @@ import type { SavedCursor } from "../core/track/cursor.js";
 import { describeCursors, PartProgress } from "../core/track/part-progress.js";
 import { type Api, insideOf } from "./api.js";
 import type { Bridge } from "./bridge.js";
+import { asBridged } from "./bridge-stream.js";
 
 /** What a run would ask for a stream, in words. */
 export interface StreamPlan extends Described {
@@ -25,8 +26,9 @@ export interface StreamPlan extends Described {
 export async function planBridge(bridge: Bridge, of: Api): Promise<StreamPlan[]> {
   const api = insideOf(of);
   const saved = await readCursors(bridge);
-  const plans = [...bridge.streams].map(async ([name, write]) => {
-    const stream = await api.stream(name);
+  const plans = [...bridge.streams].map(async ([name, choices]) => {
+    const { write } = choices;
+    const stream = asBridged(await api.stream(name), choices, api);
     const cursors =
       (WRITE_METHODS[write].keepsCursor ? saved.get(name) : undefined) ?? new Map<string, SavedCursor>();
     const nowMs = api.clock.now();

@@ -3,9 +3,9 @@
 import { schemeName, schemesOf } from "../core/define/sign-in-schema.js";
 import { BridgeError, toBridgeError } from "../core/errors.js";
 import { readLimits } from "../core/pace/limit-headers.js";
-import { Shape } from "../core/shape/shape.js";
 import { checkFirstPage } from "../core/stream/check-first-page.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
+import { ANY_NAMES, shapeOf } from "../core/stream/shape-of.js";
 import { startValue } from "../core/track/cursor.js";
 import { newTally } from "../http/exchange.js";
 import type { HttpResponse } from "../http/send.js";
@@ -167,11 +167,7 @@ async function checkStream(
   const since = startValue(stream.cursor?.start, nowMs);
   let result: string | Found | undefined;
   for await (const page of everyPage(ask, { since, once: true })) {
-    const { key, columns, isControl } = stream;
-    const names = { maxBytes: Number.MAX_SAFE_INTEGER };
-    const takenTables = new Set<string>();
-    const shape = new Shape({ stream: name, key, columns, names, takenTables, isControl });
-    const slices = [...page.shape(shape)];
+    const slices = [...page.shape(shapeOf(stream, { names: ANY_NAMES }))];
     const issues = slices.flatMap((slice) => slice.issues);
     if (page.received > 0) checkFirstPage(stream, page, slices[0]!, field, false);
     if (issues.length > 0) notices.push(`${issues.length} would go to quarantine: ${issues[0]!.message}.`);

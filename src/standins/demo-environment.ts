@@ -3,6 +3,9 @@
 import { BOOKINGS_DEFAULTS } from "./bookings/server.js";
 import { NEIGHBOURS_DEFAULTS } from "./neighbours/server.js";
 
+/** What the demo's guests are hashed under. */
+export const DEMO_HASH_SECRET = "rowan-berries-in-the-snow";
+
 export function demoEnvironment(bookingsUrl: string, neighboursUrl: string): Record<string, string> {
   const { clientId, clientSecret } = BOOKINGS_DEFAULTS;
   const others = NEIGHBOURS_DEFAULTS;
@@ -10,6 +13,7 @@ export function demoEnvironment(bookingsUrl: string, neighboursUrl: string): Rec
     BOOKINGS_URL: bookingsUrl,
     BOOKINGS_ID: clientId,
     BOOKINGS_SECRET: clientSecret,
+    HASH_SECRET: DEMO_HASH_SECRET,
     NEIGHBOURS_URL: neighboursUrl,
     MEMBERS_CLIENT: others.membersClient,
     SENSORS_KEY: others.sensorsKey,

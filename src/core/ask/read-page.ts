@@ -31,11 +31,19 @@ export interface ReadPlan {
   readonly envelope: Readonly<Partial<Record<EnvelopeName, EnvelopePlace>>>;
 }
 
+/** A field that is worked out from its record. */
+export interface ComputedField {
+  readonly name: string;
+  readonly value: (record: Readonly<Record<string, unknown>>) => unknown;
+}
+
 /** What is to be done with records before they are shaped; it differs from part to part. */
 export interface RecordRules {
   readonly where?: Condition | undefined;
   readonly keep?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
   readonly add: Readonly<Record<string, unknown>>;
+  /** fields worked out from each record; what throws sends it to quarantine */
+  readonly compute?: readonly ComputedField[] | undefined;
   /** why a record is not to be trusted, by its own words; undefined where it is */
   readonly faultOf?: ((record: Readonly<Record<string, unknown>>) => string | undefined) | undefined;
   /** what only tells that a record is gone is judged by no rule */
@@ -126,7 +134,7 @@ function* shapeSlices(
   for (let from = 0; from === 0 || from < records.length; from += SLICE) {
     const slice = records.length <= SLICE ? records : records.slice(from, from + SLICE);
     const shaped = shape.shapeRecords(slice);
-    const all = from === 0 && issues.length > 0 ? [...issues, ...shaped.issues] : shaped.issues;
+    const all = from === 0 && issues.length > 0 ? [...shape.hide(issues), ...shaped.issues] : shaped.issues;
     yield { ...shaped, issues: all, records: slice };
   }
 }
@@ -138,8 +146,9 @@ export function withRecords(page: PageRead, records: readonly unknown[]): PageRe
 
 /** The page with the rules applied: fields added, records left out; what no rule can judge goes to quarantine. */
 export function applyRules(page: PageRead, rules: RecordRules): PageRead {
-  const { where, keep, add, isRemoval, faultOf } = rules;
-  const hasRules = where !== undefined || keep !== undefined || Object.keys(add).length > 0;
+  const { where, keep, add, compute = [], isRemoval, faultOf } = rules;
+  const hasRules =
+    where !== undefined || keep !== undefined || compute.length > 0 || Object.keys(add).length > 0;
   if (!hasRules && faultOf === undefined) return page;
   const issues: Issue[] = [];
   const records: unknown[] = [];
@@ -155,6 +164,11 @@ export function applyRules(page: PageRead, rules: RecordRules): PageRead {
     }
     // a copy: the page's own records are compared with the next page's
     const record = hasRules && isPlainObject(raw) ? { ...raw, ...add } : raw;
+    const uncomputed = isPlainObject(record) ? computeInto(record, compute) : undefined;
+    if (uncomputed !== undefined) {
+      issues.push({ reason: "not_computed", ...uncomputed, record });
+      continue;
+    }
     try {
       if (isKept(record, where, keep)) records.push(record);
     } catch (error) {
@@ -164,6 +178,23 @@ export function applyRules(page: PageRead, rules: RecordRules): PageRead {
     }
   }
   return pageFrom(records, issues, page);
+}
+
+/** Puts the fields in, each over those before it; gives what is wrong with the first that cannot be worked out. */
+function computeInto(
+  record: Record<string, unknown>,
+  compute: readonly ComputedField[],
+): Pick<Issue, "path" | "message"> | undefined {
+  for (const { name, value } of compute) {
+    try {
+      record[name] = value(record);
+    } catch (error) {
+      if (isBridgeError(error)) throw error;
+      const words = (error as Error).message.split("\n")[0];
+      return { path: name, message: `compute: ${name} cannot be worked out: ${words}` };
+    }
+  }
+  return undefined;
 }
 
 /**

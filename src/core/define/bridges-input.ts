@@ -12,6 +12,8 @@ export interface ProjectInput {
       connector: string;
       /** How the account's requests travel */
       http?: Http | undefined;
+      /** What columns are hashed under, as $NAME; without it, hashes can be guessed at */
+      hash_secret?: string | undefined;
       /** A warehouse whose ledger keeps the account's tokens; left out, files in your config folder */
       keep_tokens?: string | undefined;
       [k: string]: string | number | boolean | Http | undefined;
@@ -41,6 +43,14 @@ export interface ProjectInput {
                * upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end
                */
               write?: ("upsert" | "replace") | undefined;
+              /** Rules by field path, before those of the connector */
+              columns?:
+                | {
+                    [k: string]: Column;
+                  }
+                | undefined;
+              /** Which fields become columns; left out, all of them */
+              fields?: Fields | undefined;
             };
           }
         | undefined;
@@ -71,6 +81,49 @@ export interface Http {
   cert?: string | undefined;
   /** File with the key of our own certificate, PEM */
   key?: string | undefined;
+}
+/** How a field becomes a column */
+export interface Column {
+  /**
+   * One of boolean, int64, float64, text, date, timestamp, local_timestamp, uuid, bytes, json, decimal(12,2); it wins over what is inferred
+   */
+  type?: string | undefined;
+  /** How values are written, where not as JSON and RFC 3339 have them */
+  form?: Form | undefined;
+  /** Another name for the column, or for the table of a list */
+  name?: string | undefined;
+  /** Store HMAC-SHA-256 under the account's hash_secret, or SHA-256 where it has none */
+  hash?: boolean | undefined;
+  /** Store *** and so many of the last signs: mask: 4 makes ***1234 */
+  mask?: number | undefined;
+  /** Make no column of it; its values are in no quarantine, recording or message either */
+  drop?: boolean | undefined;
+  /** What it holds, in words: the column's comment where the warehouse has such */
+  description?: string | undefined;
+}
+/** How values are written, where not as JSON and RFC 3339 have them */
+export interface Form {
+  /** Since 1970, or as /Date(milliseconds)/ */
+  time?: ("seconds" | "milliseconds" | "/Date/") | undefined;
+  /** Of dates and times, by Unicode's letters: dd.MM.yyyy HH:mm */
+  pattern?: string | undefined;
+  /** IANA time zone of times that have none, such as Europe/Vienna */
+  zone?: string | undefined;
+  /** The sign before the fraction of a number */
+  decimal?: string | undefined;
+  /** The sign between groups of three digits */
+  thousands?: string | undefined;
+  /** Words that mean true, in upper or lower case */
+  yes?: string[] | undefined;
+  /** Words that mean false */
+  no?: string[] | undefined;
+}
+/** Which fields become columns; left out, all of them */
+export interface Fields {
+  /** Only these, and the key: paths, * for one step and ** for any: lead_guest.* */
+  only?: string[] | undefined;
+  /** All but these */
+  except?: string[] | undefined;
 }
 /** When rows and cursor are committed together */
 export interface Checkpoint {

@@ -647,6 +647,13 @@ export interface Stream {
         [k: string]: string | number | boolean;
       }
     | undefined;
+  /** Fields put into every record, each the value of a CEL expression over record */
+  compute?:
+    | {
+        /** An expression in CEL, the Common Expression Language */
+        [k: string]: string;
+      }
+    | undefined;
   /** How the API is asked for changes only */
   cursor?: Cursor | undefined;
   /** The field, or fields, that identify a record */
@@ -657,6 +664,8 @@ export interface Stream {
         [k: string]: Column;
       }
     | undefined;
+  /** Which fields become columns; left out, all of them */
+  fields?: Fields | undefined;
   /** What this stream's requests count in the account's limits */
   rate_limit?:
     | {
@@ -959,10 +968,40 @@ export interface Column {
    * One of boolean, int64, float64, text, date, timestamp, local_timestamp, uuid, bytes, json, decimal(12,2); it wins over what is inferred
    */
   type?: string | undefined;
-  /** Store the SHA-256 of the text instead of the text */
+  /** How values are written, where not as JSON and RFC 3339 have them */
+  form?: Form | undefined;
+  /** Another name for the column, or for the table of a list */
+  name?: string | undefined;
+  /** Store HMAC-SHA-256 under the account's hash_secret, or SHA-256 where it has none */
   hash?: boolean | undefined;
-  /** Make no column of it */
-  skip?: boolean | undefined;
+  /** Store *** and so many of the last signs: mask: 4 makes ***1234 */
+  mask?: number | undefined;
+  /** Make no column of it; its values are in no quarantine, recording or message either */
+  drop?: boolean | undefined;
   /** What it holds, in words: the column's comment where the warehouse has such */
   description?: string | undefined;
+}
+/** How values are written, where not as JSON and RFC 3339 have them */
+export interface Form {
+  /** Since 1970, or as /Date(milliseconds)/ */
+  time?: ("seconds" | "milliseconds" | "/Date/") | undefined;
+  /** Of dates and times, by Unicode's letters: dd.MM.yyyy HH:mm */
+  pattern?: string | undefined;
+  /** IANA time zone of times that have none, such as Europe/Vienna */
+  zone?: string | undefined;
+  /** The sign before the fraction of a number */
+  decimal?: string | undefined;
+  /** The sign between groups of three digits */
+  thousands?: string | undefined;
+  /** Words that mean true, in upper or lower case */
+  yes?: string[] | undefined;
+  /** Words that mean false */
+  no?: string[] | undefined;
+}
+/** Which fields become columns; left out, all of them */
+export interface Fields {
+  /** Only these, and the key: paths, * for one step and ** for any: lead_guest.* */
+  only?: string[] | undefined;
+  /** All but these */
+  except?: string[] | undefined;
 }

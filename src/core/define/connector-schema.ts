@@ -183,6 +183,8 @@ export interface StreamCode {
   readonly next?: (page: PageSeen) => string | { readonly link: string } | undefined;
   /** Whether a record is kept. */
   readonly keep?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
+  /** Fields put into every record, each worked out from it. */
+  readonly compute?: Readonly<Record<string, (record: Readonly<Record<string, unknown>>) => unknown>>;
   /** Whether a record only tells that one is gone: the row with its key, and its children, are removed. Needs a key. */
   readonly gone?: (record: Readonly<Record<string, unknown>>) => boolean;
 }

@@ -1,6 +1,7 @@
 /** The schema of a project's bridges.yaml. */
 
 import * as z from "zod";
+import { columnsSchema, fieldsSchema } from "./column-schema.js";
 import { nameText, positiveFixed } from "./text-schemas.js";
 
 /** Rows and time between two checkpoints, at most, where a bridge says nothing else. */
@@ -29,6 +30,10 @@ const accountSchema = z
   .object({
     connector: z.string().describe("Path of the connector file, from this file's folder"),
     http: httpSchema.optional(),
+    hash_secret: z
+      .string()
+      .optional()
+      .describe("What columns are hashed under, as $NAME; without it, hashes can be guessed at"),
     keep_tokens: nameText
       .optional()
       .describe("A warehouse whose ledger keeps the account's tokens; left out, files in your config folder"),
@@ -50,18 +55,20 @@ export const checkpointSchema = z
   .describe("When rows and cursor are committed together")
   .meta({ id: "Checkpoint" });
 
-export const writeModes = ["upsert", "replace"] as const;
+export const WRITE_MODES = ["upsert", "replace"] as const;
 
 export const bridgeStreamsSchema = z
   .record(
     nameText,
     z.strictObject({
       write: z
-        .enum(writeModes)
+        .enum(WRITE_MODES)
         .optional()
         .describe(
           "upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end",
         ),
+      columns: columnsSchema.describe("Rules by field path, before those of the connector"),
+      fields: fieldsSchema.optional(),
     }),
   )
   .describe("The streams to carry; left out, all of them");
@@ -86,4 +93,8 @@ export const projectSchema = z
 /** A project, checked, with its defaults. */
 export type Project = z.output<typeof projectSchema>;
 /** How a stream is written: the words that `write` takes. */
-export type WriteMode = (typeof writeModes)[number];
+export type WriteMode = (typeof WRITE_MODES)[number];
+/** What a project says of one stream of a bridge, with its defaults. */
+export type BridgeStreamDefinition = z.output<typeof bridgeStreamsSchema>[string];
+/** The same as it may be written. */
+export type BridgeStreamInput = z.input<typeof bridgeStreamsSchema>[string];

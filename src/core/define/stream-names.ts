@@ -2,6 +2,9 @@
 
 import { BridgeError } from "../errors.js";
 import { templateNames, textNames } from "../language/template.js";
+import { parseColumnType } from "../shape/column-type.js";
+import { fieldParts, formatPath } from "../shape/naming.js";
+import { formFault } from "../shape/value-form.js";
 import type { BodyDefinition, PagesDefinition } from "./ask-schema.js";
 import { formatIssuePath, namesHint, nearest, type YamlFile } from "./check.js";
 import type { Connector, StreamDefinition } from "./connector-schema.js";
@@ -49,6 +52,33 @@ export function checkStream(connector: Connector, name: string, source: Source):
   checkPosition(stream, path, source);
   measureGroups(stream.dimensions, stream.measures, { file: source.place([...path, "dimensions"]) });
   checkGroup(connector, stream, path, source);
+  const key = [stream.key ?? []].flat().map(fieldParts);
+  checkColumns(stream.columns, key, [...path, "columns"], source);
+}
+
+/**
+ * Checks what a stream's columns say: forms fit their types, and keys stay apart.
+ * @throws BridgeError CONFIG_INVALID
+ */
+export function checkColumns(
+  columns: StreamDefinition["columns"],
+  key: readonly (readonly string[])[],
+  path: Path,
+  source: Source,
+): void {
+  for (const [field, { form, type, mask, drop }] of Object.entries(columns)) {
+    const declared = type === undefined ? undefined : parseColumnType(type);
+    const isKey = key.some((each) => formatPath(each) === formatPath(fieldParts(field)));
+    const fault =
+      isKey && (mask !== undefined || drop === true)
+        ? "it is the key, and records could no longer be told apart"
+        : form && declared && formFault(form, declared);
+    if (fault === undefined) continue;
+    const at = [...path, field];
+    throw new BridgeError("CONFIG_INVALID", `${formatIssuePath(at)}: ${fault}.`, {
+      where: { file: source.place(at) },
+    });
+  }
 }
 
 /** What the cursor, the windows and the names to ask for add to a stream's values. */

@@ -2,8 +2,8 @@
 
 import * as z from "zod";
 import { durationSign, isDuration } from "../language/duration.js";
-import { parseColumnType, TYPE_PATTERN, TYPE_WORDS } from "../shape/column-type.js";
 import { oneMethod, requestKeys } from "./ask-schema.js";
+import { columnsSchema, fieldsSchema } from "./column-schema.js";
 import {
   breakdownKeys,
   eachSchema,
@@ -14,38 +14,15 @@ import {
   windowsSchema,
 } from "./parts-schema.js";
 import { all, exactlyOne, has, needs, noTwo } from "./schema-facets.js";
-import { conditionText, duration, fieldPath, filled, jsonPathText, nameText } from "./text-schemas.js";
-
-const columnSchema = z
-  .strictObject({
-    type: z
-      .string()
-      .refine((text) => parseColumnType(text) !== undefined, `must be one of ${TYPE_WORDS.join(", ")}`)
-      .meta({ pattern: TYPE_PATTERN })
-      .optional()
-      .describe(`One of ${TYPE_WORDS.join(", ")}; it wins over what is inferred`),
-    hash: z.boolean().optional().describe("Store the SHA-256 of the text instead of the text"),
-    skip: z.boolean().optional().describe("Make no column of it"),
-    description: z
-      .string()
-      .min(1)
-      .optional()
-      .describe("What it holds, in words: the column's comment where the warehouse has such"),
-  })
-  .refine((column) => !(column.hash === true && column.type !== undefined && column.type !== "text"), {
-    message: "hash makes a text: leave type out, or say text",
-    path: ["type"],
-  })
-  .meta({
-    not: {
-      properties: { hash: { const: true }, type: { not: { const: "text" } } },
-      required: ["hash", "type"],
-    },
-  })
-  .describe("How a field becomes a column")
-  .meta({ id: "Column" });
-
-export const columnsSchema = z.record(fieldPath, columnSchema).default({}).describe("Rules by field path");
+import {
+  conditionText,
+  duration,
+  expressionText,
+  fieldPath,
+  filled,
+  jsonPathText,
+  nameText,
+} from "./text-schemas.js";
 
 /** A text is any value, unless it is plainly meant as a duration. */
 function isStart(text: string): boolean {
@@ -130,12 +107,17 @@ export const streamSchema = z
       .record(nameText, z.union([filled, z.number(), z.boolean()]))
       .default({})
       .describe("Fields put into every record: constants, or {name} of settings and parts"),
+    compute: z
+      .record(nameText, expressionText)
+      .default({})
+      .describe("Fields put into every record, each the value of a CEL expression over record"),
     cursor: cursorSchema.optional(),
     key: z
       .union([fieldPath, z.array(fieldPath).min(1)])
       .optional()
       .describe("The field, or fields, that identify a record"),
     columns: columnsSchema,
+    fields: fieldsSchema.optional(),
     rate_limit: z
       .strictObject({
         group: nameText.optional().describe("One of api.rate_limit.groups"),

@@ -2,7 +2,7 @@
 
 import { Temporal } from "temporal-polyfill";
 import * as z from "zod";
-import { type ConditionKind, compileCondition } from "../language/condition.js";
+import { type ConditionKind, compileCondition, compileExpression } from "../language/condition.js";
 import { durationSign, isDuration, isFixedDuration } from "../language/duration.js";
 import { compileJsonPath } from "../language/json-path.js";
 import { templateFault } from "../language/template.js";
@@ -82,13 +82,20 @@ export const jsonPathText = z
   .meta({ pattern: "^\\$" })
   .describe("A JSONPath, RFC 9535");
 
-/** A CEL expression over a record or a response; what is wrong with it is part of the message. */
+/** A CEL condition over a record or a response; what is wrong with it is part of the message. */
 export function conditionText(kind: ConditionKind): z.ZodString {
+  return celText((text) => compileCondition(text, kind));
+}
+
+/** A CEL expression over a record that gives a value. */
+export const expressionText = celText(compileExpression);
+
+function celText(compile: (text: string) => unknown): z.ZodString {
   return z
     .string()
     .superRefine((text, context) => {
       try {
-        compileCondition(text, kind);
+        compile(text);
       } catch (error) {
         const words = (error as Error).message.split("\n")[0];
         context.addIssue({ code: "custom", message: `must be a CEL expression: ${words}` });

@@ -64,18 +64,46 @@ function patternOf(text: string): RE2JS {
   return made;
 }
 
-/** Compiles a condition. Throws a plain Error with CEL's words when the text is none, or asks for other names. */
-export function compileCondition(text: string, kind: ConditionKind): Condition {
+/** Parses and checks an expression; `type` is what it gives, as CEL names it. */
+function compileText(text: string, kind: ConditionKind) {
   const environment = environmentFor(kind);
   const checked = environment.check(text);
   if (!checked.valid) throw checked.error ?? new Error("it is no expression");
-  if (checked.type !== "bool" && checked.type !== "dyn")
-    throw new Error(`it gives ${String(checked.type)}, not true or false`);
   const tree = environment.parse(text).ast as unknown as Node;
   const loops = nestedLoops(tree);
   if (loops > MOST_NESTED_LOOPS)
     throw new Error(`it has ${loops} loops within each other, and ${MOST_NESTED_LOOPS} are the most`);
-  const evaluate = environment.parse(withLinearMatches(text, tree));
+  const evaluate = environment.parse(withLinearMatches(text, tree)) as (values: unknown) => unknown;
+  return { environment, tree, evaluate, type: String(checked.type) };
+}
+
+/**
+ * Compiles an expression over a record that gives a value as JSON has it: times as RFC 3339, durations in seconds,
+ * bytes as base64. Throws a plain Error with CEL's words; so does what it gives back.
+ */
+export function compileExpression(text: string): (record: Readonly<Record<string, unknown>>) => unknown {
+  const { evaluate } = compileText(text, "record");
+  return (record) => jsonValue(evaluate({ record }));
+}
+
+function jsonValue(value: unknown): unknown {
+  if (value instanceof Date) return value.toISOString().replace(".000Z", "Z");
+  if (value instanceof Uint8Array) return btoa(String.fromCharCode(...value));
+  if (Array.isArray(value)) return value.map(jsonValue);
+  if (value instanceof Map)
+    return Object.fromEntries([...value].map(([key, inner]) => [String(key), jsonValue(inner)]));
+  if (isPlainObject(value))
+    return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, jsonValue(inner)]));
+  if (typeof value !== "object" || value === null || value instanceof ExactNumber) return value;
+  if ("seconds" in value) return Number((value as { readonly seconds: unknown }).seconds);
+  if ("value" in value) return (value as { readonly value: unknown }).value;
+  throw new Error(`it gives ${aTypeName(value)}`);
+}
+
+/** Compiles a condition. Throws a plain Error with CEL's words when the text is none, or asks for other names. */
+export function compileCondition(text: string, kind: ConditionKind): Condition {
+  const { environment, tree, evaluate, type } = compileText(text, kind);
+  if (type !== "bool" && type !== "dyn") throw new Error(`it gives ${type}, not true or false`);
   const comparisons = comparisonsIn(tree, text);
   return {
     text,

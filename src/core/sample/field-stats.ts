@@ -3,7 +3,6 @@
 import { classifyText } from "../shape/classify.js";
 import { SEEN } from "../shape/column-type.js";
 import { ExactNumber, isPlainObject } from "../shape/exact-json.js";
-import { hashValue } from "../shape/hashed-values.js";
 import { formatPath } from "../shape/naming.js";
 import { type ColumnRule, MOST_KEYS } from "../shape/table-shape.js";
 
@@ -73,7 +72,7 @@ export class FieldStatistics {
       const child = node.children.get(key) ?? this.newChild(node, key);
       const field = child?.field;
       if (child === undefined || field === undefined || value === null || value === undefined) continue;
-      if (child.rule?.hash === true) field.scalar(hashValue(value));
+      if (child.rule?.conceal !== undefined) field.scalar(child.rule.conceal.stored(value) as FieldValue);
       else if (typeof value !== "object" || value instanceof ExactNumber) field.scalar(value as FieldValue);
       else this.within(child, value, depth + 1);
     }

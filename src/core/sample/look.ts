@@ -4,14 +4,20 @@ import { applyRules, pageOfRecords } from "../ask/read-page.js";
 import type { Condition, Decided } from "../language/condition.js";
 import { batchRows } from "../shape/batch-rows.js";
 import { formatColumnType } from "../shape/column-type.js";
+import {
+  concealedIn,
+  concealedPaths,
+  type FieldSteps,
+  recordable,
+  withoutAt,
+} from "../shape/concealed-values.js";
 import { isPlainObject } from "../shape/exact-json.js";
-import { type FieldSteps, hashedAt, hashedPaths, markedAt, withoutAt } from "../shape/hashed-values.js";
 import { parsePath } from "../shape/naming.js";
 import { getByPath } from "../shape/path-get.js";
-import { Shape } from "../shape/shape.js";
 import type { Issue } from "../shape/shaped.js";
 import type { ColumnRule, ColumnSchema } from "../shape/table-shape.js";
 import type { CompiledStream } from "../stream/compile-stream.js";
+import { ANY_NAMES, shapeOf } from "../stream/shape-of.js";
 import { type FieldStats, fieldStatsOf } from "./field-stats.js";
 
 /** A table that the records become. */
@@ -41,25 +47,22 @@ export interface LookedAt {
   readonly decisions: readonly Decision[];
   /** records that are left out, by `where` or by the connector's own `keep` */
   readonly leftOut: number;
-  /** the records as they may be shown: hashed columns as hashes, skipped ones left out */
+  /** the records as they may be shown: what is not to be seen concealed, what has no column left out */
   readonly records: readonly unknown[];
 }
 
-/** Names are as long as they like: no warehouse is there to limit them. */
-const NAMES = { maxBytes: Number.MAX_SAFE_INTEGER };
-
 /** Looks at records as they come from the API, before any rule. */
 export function lookAt(stream: CompiledStream, records: readonly unknown[]): LookedAt {
-  const { key, columns, description, isRemoval, isControl, faultOf, where, code } = stream;
+  const { key, columns, isRemoval, isControl, faultOf, where, compute, code } = stream;
   const page = applyRules(pageOfRecords(records, 0), {
     where,
     keep: code?.keep,
     add: {},
+    compute,
     faultOf,
     isRemoval,
   });
-  const spec = { stream: stream.name, description, key, columns, names: NAMES, isRemoval, isControl };
-  const shape = new Shape({ ...spec, takenTables: new Set() });
+  const shape = shapeOf(stream, { names: ANY_NAMES });
   const rows = new Map<string, Record<string, unknown>[]>();
   const quarantined: Issue[] = [];
   for (const { batches, issues } of page.shape(shape)) {
@@ -70,7 +73,8 @@ export function lookAt(stream: CompiledStream, records: readonly unknown[]): Loo
     }
     quarantined.push(...issues);
   }
-  const own = isControl === undefined ? records : records.map((each) => withoutControl(each, isControl));
+  const shownRecords =
+    isControl === undefined ? records : records.map((each) => withoutControl(each, isControl));
   return {
     tables: shape.schema().map((table) => ({
       name: table.name,
@@ -84,7 +88,7 @@ export function lookAt(stream: CompiledStream, records: readonly unknown[]): Loo
       })),
       rows: rows.get(table.name) ?? [],
     })),
-    fields: fieldStatsOf(own, columns),
+    fields: fieldStatsOf(shownRecords, columns),
     quarantined: quarantined.map((issue) => ({ ...issue, record: shown(issue.record, columns) })),
     decisions: where === undefined ? [] : records.flatMap((record, i) => decision(where, record, i, key)),
     leftOut: page.leftOut,
@@ -92,13 +96,13 @@ export function lookAt(stream: CompiledStream, records: readonly unknown[]): Loo
   };
 }
 
-/** A record as it may be kept: hashed columns as marked hashes, skipped ones left out. */
+/** A record as it may be kept: what is not to be seen concealed, what has no column left out. */
 export function keepable(record: unknown, columns: ReadonlyMap<string, ColumnRule>): unknown {
-  return skippedPaths(columns).reduce(withoutAt, hashedPaths(columns).reduce(markedAt, record));
+  return skippedPaths(columns).reduce(withoutAt, recordable(record, concealedPaths(columns)));
 }
 
 function shown(record: unknown, columns: ReadonlyMap<string, ColumnRule>): unknown {
-  return skippedPaths(columns).reduce(withoutAt, hashedPaths(columns).reduce(hashedAt, record));
+  return skippedPaths(columns).reduce(withoutAt, concealedIn(record, concealedPaths(columns)));
 }
 
 function skippedPaths(columns: ReadonlyMap<string, ColumnRule>): FieldSteps[] {

@@ -62,6 +62,12 @@ export function fieldParts(path: string): string[] {
   return parsePath(path) ?? [path];
 }
 
+/** A path, and those of the objects that it leads through. */
+export function pathsTo(path: string): string[] {
+  const steps = parsePath(path) ?? [];
+  return steps.map((_, i) => formatPath(steps.slice(0, i + 1)));
+}
+
 function utf8Length(text: string): number {
   return new TextEncoder().encode(text).length;
 }

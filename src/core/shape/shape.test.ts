@@ -2,6 +2,7 @@ import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { type ReadTables, readBatches } from "../../../test/support/batches.js";
 import { parseColumnType } from "./column-type.js";
+import { hashing } from "./concealed-values.js";
 import { decimalParts, parseExactJson } from "./exact-json.js";
 import { parsePath } from "./naming.js";
 import { Shape } from "./shape.js";
@@ -313,7 +314,7 @@ describe("declared types", () => {
 
   it("hide by hash, and skip", () => {
     const shape = newShape({
-      columns: { "guest.email": { hash: true, type: { kind: "text" } }, secret: { skip: true } },
+      columns: { "guest.email": { conceal: hashing(), type: { kind: "text" } }, secret: { skip: true } },
     });
     const { rows } = shaped([[{ id: 1, guest: { email: "a@mail.example" }, secret: { pin: 1 } }]], shape)
       .stays!;

@@ -4,10 +4,10 @@ import { aTypeName, typeName } from "../errors.js";
 import type { ColumnBatch, TableBatch } from "./batch.js";
 import { classifyColumn } from "./classify.js";
 import { formatColumnType, sameSeen, sameType } from "./column-type.js";
+import { type Concealed, concealedIn, concealedPaths, rowId } from "./concealed-values.js";
 import { encodeColumn, scalarText } from "./encode.js";
 import { ExactNumber, isPlainObject } from "./exact-json.js";
-import { type FieldSteps, hashedAt, hashedPaths, hashValue, rowId } from "./hashed-values.js";
-import { formatPath, type NameRules, nameForPath, parsePath, snakeCase } from "./naming.js";
+import { formatPath, type NameRules, nameForPath, parsePath, pathsTo, snakeCase } from "./naming.js";
 import { getByPath } from "./path-get.js";
 import {
   type Issue,
@@ -29,10 +29,10 @@ import {
   type TableSchema,
   TableShape,
 } from "./table-shape.js";
-import { MOST_LEVELS, type ShapeGrowth, TooDeep, Walk } from "./walk.js";
+import { MOST_LEVELS, type ShapeGrowth, storedValue, TooDeep, Walk } from "./walk.js";
 
 const NO_RULE: ColumnRule = Object.freeze({});
-const CONTROL: ColumnRule = Object.freeze({ skip: true });
+const NO_COLUMN: ColumnRule = Object.freeze({ skip: true });
 
 /** The shape of one stream: fed with pages of records, it gives typed batches and the tables' schema as it grows. */
 export class Shape implements ShapeGrowth {
@@ -45,7 +45,7 @@ export class Shape implements ShapeGrowth {
   /** keys of records that are gone; its columns follow those of the stream's own table */
   private readonly removed: TableShape;
   private readonly takenTables: Set<string>;
-  private readonly hashed: readonly FieldSteps[];
+  private readonly concealed: readonly Concealed[];
   /** paths that the connector says something of, and those that lead there */
   private readonly declared: ReadonlySet<string>;
   private declaredAll = false;
@@ -57,7 +57,7 @@ export class Shape implements ShapeGrowth {
     known: readonly KnownColumn[] = [],
   ) {
     const name = snakeCase(spec.stream);
-    this.hashed = hashedPaths(spec.columns);
+    this.concealed = concealedPaths(spec.columns);
     this.declared = new Set([...spec.columns.keys()].flatMap(pathsTo));
     this.takenTables = new Set([...spec.takenTables, name]);
     const root = new TableShape(name, [], spec.names, RESERVED);
@@ -119,7 +119,7 @@ export class Shape implements ShapeGrowth {
     for (const [i, column] of this.removed.columns.entries())
       this.learnType(this.keyColumns[i]!, column.values);
     const batches = this.tables.flatMap((table) => this.encodeTable(table) ?? []);
-    return { batches, removed: this.encodeTable(this.removed), issues: this.hidden(issues) };
+    return { batches, removed: this.encodeTable(this.removed), issues: this.hide(issues) };
   }
 
   /** What there is to tell of the data's form since the last call. */
@@ -135,10 +135,11 @@ export class Shape implements ShapeGrowth {
     );
   }
 
-  /** Values that are stored as hashes only stand in no record of the quarantine, and in no message, as they came. */
-  private hidden(issues: readonly Issue[]): readonly Issue[] {
-    if (this.hashed.length === 0) return issues;
-    return issues.map((issue) => ({ ...issue, record: this.hashed.reduce(hashedAt, issue.record) }));
+  /** What is not to be seen stands in no record of the quarantine, and in no message. */
+  hide(issues: readonly Issue[]): readonly Issue[] {
+    const { concealed } = this;
+    if (concealed.length === 0) return issues;
+    return issues.map((issue) => ({ ...issue, record: concealedIn(issue.record, concealed) }));
   }
 
   /** Whether a record turned out to nest too deep: then the others are to be walked again without it. */
@@ -202,9 +203,9 @@ export class Shape implements ShapeGrowth {
       if (value === undefined || value === null || typeof value === "object") {
         if (!(value instanceof ExactNumber)) return formatPath(parts);
       }
-      // a key that is hashed is so in the rows of its children as well
-      const hash = columns.get(formatPath(parts))?.hash === true;
-      values.push(hash ? hashValue(value) : value);
+      // a key is stored in the rows of its children as it is in its own
+      const rule = columns.get(formatPath(parts));
+      values.push(rule === undefined ? value : storedValue(rule, value));
     }
     return values;
   }
@@ -241,6 +242,7 @@ export class Shape implements ShapeGrowth {
     for (const [path, { type, skip }] of this.spec.columns) {
       const parts = parsePath(path);
       if (type === undefined || skip === true || parts === undefined) continue;
+      if (this.spec.isWanted?.(parts) === false) continue;
       const list = parts.lastIndexOf("[*]") + 1;
       if (list === parts.length) continue;
       const table = this.tableAt(parts.slice(0, list));
@@ -287,7 +289,8 @@ export class Shape implements ShapeGrowth {
     const root = this.tables[0]!;
     const parts = [...field.parts, "[*]"];
     const plain = parts.filter((part) => part !== "[*]");
-    const name = knownName ?? nameForPath([root.name, ...plain], this.takenTables, this.spec.names);
+    const wanted = field.rule.name === undefined ? [root.name, ...plain] : [field.rule.name];
+    const name = knownName ?? nameForPath(wanted, this.takenTables, this.spec.names);
     this.takenTables.add(name);
     const child = new TableShape(name, parts, this.spec.names, RESERVED);
     for (const key of this.keyColumns) {
@@ -306,21 +309,23 @@ export class Shape implements ShapeGrowth {
 
   addField(node: ObjectNode, key: string): FieldNode {
     const parts = [...node.parts, key];
-    const rule = this.spec.columns.get(formatPath(parts)) ?? this.unsaid(key);
-    const hashedBelow = this.hashed.flatMap((steps) =>
+    const rule = this.ruleOf(key, parts);
+    const concealedBelow = this.concealed.flatMap(({ steps, conceal }) =>
       steps.length > parts.length && parts.every((part, i) => part === steps[i])
-        ? [steps.slice(parts.length)]
+        ? [{ steps: steps.slice(parts.length), conceal }]
         : [],
     );
     const empty = { column: undefined, object: undefined, children: undefined, wide: false };
-    const field: FieldNode = { key, index: node.order.length, parts, rule, hashedBelow, ...empty };
+    const field: FieldNode = { key, index: node.order.length, parts, rule, concealedBelow, ...empty };
     node.fields.set(key, field);
     node.order.push(field);
     return field;
   }
 
-  private unsaid(key: string): ColumnRule {
-    return this.spec.isControl?.(key) === true ? CONTROL : NO_RULE;
+  private ruleOf(key: string, parts: readonly string[]): ColumnRule {
+    const { isControl, isWanted, columns } = this.spec;
+    if (isWanted?.(parts) === false) return NO_COLUMN;
+    return columns.get(formatPath(parts)) ?? (isControl?.(key) === true ? NO_COLUMN : NO_RULE);
   }
 
   isDeclared(parts: readonly string[]): boolean {
@@ -388,10 +393,4 @@ function outerPositions(parent: TableShape, names: NameRules): string[] {
 
 function clip(text: string): string {
   return text.length > 60 ? `${text.slice(0, 57)}…` : text;
-}
-
-/** A path, and those of the objects that it leads through. */
-function pathsTo(path: string): string[] {
-  const steps = parsePath(path) ?? [];
-  return steps.map((_, i) => formatPath(steps.slice(0, i + 1)));
 }

@@ -17,6 +17,8 @@ export interface ShapeSpec {
   readonly names: NameRules;
   /** table names that belong to others in the same schema */
   readonly takenTables: ReadonlySet<string>;
+  /** whether the field at a path becomes a column at all; default: all do */
+  readonly isWanted?: ((parts: readonly string[]) => boolean) | undefined;
   /** whether a member of an object says something of it, and is no field */
   readonly isControl?: ((name: string) => boolean) | undefined;
   /** whether a record only tells that one is gone: its key is all that counts. Needs a key */
@@ -41,6 +43,7 @@ export interface Issue {
     | "key_missing"
     | "type_mismatch"
     | "not_judged"
+    | "not_computed"
     | "too_deep"
     /** the API says so itself */
     | "told_faulty";

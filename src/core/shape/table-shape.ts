@@ -10,14 +10,21 @@
 
 import type { ColumnBatch } from "./batch.js";
 import { type ColumnType, NOTHING_SEEN, type Seen, typeOfSeen } from "./column-type.js";
-import type { FieldSteps } from "./hashed-values.js";
+import type { Conceal, Concealed } from "./concealed-values.js";
 import { formatPath, type NameRules, nameForPath } from "./naming.js";
+import type { ReadValue } from "./value-form.js";
 
 /** What a connector says of one path. */
 export interface ColumnRule {
   readonly type?: ColumnType | undefined;
-  /** store the SHA-256 of the text instead of the text */
-  readonly hash?: boolean | undefined;
+  /** another name for its column, or for the table of its list */
+  readonly name?: string | undefined;
+  /** its values are stored as hashes: under a secret, or so that they can be guessed at */
+  readonly hash?: "keyed" | "plain" | undefined;
+  /** how its values are kept from being seen, by hashes or otherwise */
+  readonly conceal?: Conceal | undefined;
+  /** how its values are read, where they are written in a form of the API's own */
+  readonly read?: ReadValue | undefined;
   /** make no column of it */
   readonly skip?: boolean | undefined;
   /** texts in it are numbers, every digit of which counts */
@@ -106,8 +113,8 @@ export interface FieldNode {
   children: TableShape | undefined;
   /** objects here have too many keys for columns */
   wide: boolean;
-  /** paths below the field whose values are stored as hashes, where it is stored whole */
-  readonly hashedBelow: readonly FieldSteps[];
+  /** what is not to be seen below the field, where it is stored whole */
+  readonly concealedBelow: readonly Concealed[];
 }
 
 export interface ObjectNode {
@@ -149,7 +156,8 @@ export class TableShape {
 
   /** Adds a column for a path of the record, under the name that the ledger knows or a new one. */
   addDataColumn(parts: readonly string[], rule: ColumnRule, knownName?: string): ColumnShape {
-    const own = parts.slice(this.parts.length).filter((part) => part !== "[*]");
+    const own =
+      rule.name === undefined ? parts.slice(this.parts.length).filter((part) => part !== "[*]") : [rule.name];
     const name = knownName ?? nameForPath(own, this.taken, this.names);
     return this.addColumn(new ColumnShape(name, formatPath(parts), "data", rule));
   }

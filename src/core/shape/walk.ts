@@ -1,8 +1,9 @@
 /** The walk through one record: values into columns, lists of objects into child tables. */
 
+import { concealedIn } from "./concealed-values.js";
 import { ExactNumber, isPlainObject, parseExactJson } from "./exact-json.js";
-import { hashedAt, hashValue } from "./hashed-values.js";
 import {
+  type ColumnRule,
   type ColumnShape,
   type FieldNode,
   MOST_KEYS,
@@ -64,7 +65,7 @@ export class Walk {
       next = field.index + 1;
       if (value === null || value === undefined || field.rule.skip === true) continue;
       if (typeof value !== "object" || value instanceof ExactNumber) this.scalar(field, value, table, row);
-      else if (field.rule.type !== undefined || field.rule.hash === true || depth > MAX_DEPTH) {
+      else if (field.rule.type !== undefined || depth > MAX_DEPTH) {
         this.scalar(field, value, table, row);
       } else if (Array.isArray(value)) this.list(field, value, table, row, depth);
       else if (this.isWide(field, value)) this.scalar(field, value, table, row);
@@ -99,9 +100,9 @@ export class Walk {
   private scalar(field: FieldNode, value: unknown, table: TableShape, row: number): void {
     if (typeof value === "object" && nestsDeeper(value, MOST_LEVELS)) throw new TooDeep();
     const column = field.column ?? this.shape.addFieldColumn(table, field);
-    if (field.rule.hash === true) column.put(row, hashValue(value));
-    else if (field.rule.digits === true) column.put(row, numberOf(value));
-    else column.put(row, field.hashedBelow.reduce(hashedAt, value));
+    const { concealedBelow } = field;
+    const whole = concealedBelow.length === 0 ? value : concealedIn(value, concealedBelow);
+    column.put(row, storedValue(field.rule, whole));
   }
 
   private list(
@@ -131,6 +132,13 @@ export class Walk {
       this.position.pop();
     }
   }
+}
+
+/** A value as its column takes it. */
+export function storedValue({ conceal, read, digits }: ColumnRule, value: unknown): unknown {
+  if (conceal !== undefined) return conceal.stored(value);
+  if (read !== undefined) return read(value);
+  return digits === true ? numberOf(value) : value;
 }
 
 /** The number that a text writes out (RFC 8259), with all its digits; what is none stays as it is. */

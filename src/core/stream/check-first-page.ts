@@ -40,6 +40,11 @@ export function checkFirstPage(
     const message = `No record of the first page can be judged by ${unjudged[0]!.message}.`;
     throw new BridgeError("WHERE_FAILED", message, { where });
   }
+  const uncomputed = issuesOf("not_computed");
+  if (uncomputed.length > 1 && uncomputed.length === page.received) {
+    const message = `No record of the first page can be stored: ${uncomputed[0]!.message}.`;
+    throw new BridgeError("RECORDS_NOT_FIT", message, { where, hint: "Correct compute of the stream." });
+  }
   if (count === 0) return;
   if (issuesOf("not_an_object").length === count) {
     const message = `No record of the first page is an object: the first is ${aTypeName(records[0])}.`;
@@ -51,8 +56,10 @@ export function checkFirstPage(
     const message = `No record of the first page has the key ${key}. Its fields: ${fields}.`;
     throw new BridgeError("KEY_NOT_FOUND", message, { where, hint: innerList(stream, records) });
   }
-  if (issues.length === count && count > 1) {
-    const message = `No record of the first page can be stored: ${issues[0]!.message}.`;
+  // what rules sent to quarantine is none of these records
+  const unshaped = issuesOf("not_an_object", "key_missing", "type_mismatch", "too_deep");
+  if (unshaped.length === count && count > 1) {
+    const message = `No record of the first page can be stored: ${unshaped[0]!.message}.`;
     throw new BridgeError("RECORDS_NOT_FIT", message, { where });
   }
   if (span !== undefined && span.missing === span.records) {

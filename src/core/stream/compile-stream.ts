@@ -2,7 +2,7 @@
 
 import { compileFailRules, type FailRule } from "../ask/fail-rules.js";
 import { compilePages, type PageRule } from "../ask/page-rule.js";
-import type { ReadPlan } from "../ask/read-page.js";
+import type { ComputedField, ReadPlan } from "../ask/read-page.js";
 import type { Parameters, RequestTemplate } from "../ask/request-plan.js";
 import { chooseDecoder } from "../decode/choose-decoder.js";
 import type { FailRuleDefinition, PagesDefinition, RequestDefinition } from "../define/ask-schema.js";
@@ -10,14 +10,17 @@ import type { Connector, StreamCode, StreamDefinition } from "../define/connecto
 import { measureGroups } from "../define/measure-groups.js";
 import type { ExpandDefinition, ReportDefinition, ValuesRequest } from "../define/parts-schema.js";
 import { callOwn } from "../errors.js";
-import { type Condition, compileCondition } from "../language/condition.js";
+import { type Condition, compileCondition, compileExpression } from "../language/condition.js";
 import { compileJsonPath } from "../language/json-path.js";
 import type { JsonPath } from "../language/plain-path.js";
 import { namesInTemplate, type TemplateValues } from "../language/template.js";
 import type { ChangedSet } from "../odata/changes.js";
-import { parseColumnType } from "../shape/column-type.js";
+import { type ColumnType, parseColumnType } from "../shape/column-type.js";
+import { DROPPING, hashing, masking } from "../shape/concealed-values.js";
 import { fieldParts, formatPath } from "../shape/naming.js";
 import type { ColumnRule } from "../shape/table-shape.js";
+import { compileForm } from "../shape/value-form.js";
+import { wantedFields } from "../shape/wanted-fields.js";
 import type { CursorRule } from "../track/cursor.js";
 
 /** One request, or a series of pages: what to send and how to read what comes. */
@@ -80,6 +83,10 @@ export interface CompiledStream {
   /** the measures of each request; one without any where the stream has none */
   readonly measures: readonly (readonly string[])[];
   readonly where: Condition | undefined;
+  /** fields that are worked out from each record, in their order */
+  readonly compute: readonly ComputedField[];
+  /** whether the field at a path becomes a column; undefined: all do */
+  readonly isWanted?: ((parts: readonly string[]) => boolean) | undefined;
   /** whether a member of a record says something of it, and is no field */
   readonly isControl?: ((name: string) => boolean) | undefined;
   /** why a record is not to be trusted, by its own words; undefined where it is */
@@ -100,7 +107,7 @@ export function compileStream(
   name: string,
   definition: StreamDefinition,
 ): CompiledStream {
-  const { key = [], report, where, expand } = definition;
+  const { key = [], report, where, expand, fields } = definition;
   const code = connector.code?.streams?.[name];
   const { gone } = code ?? {};
   const cursor = compileCursor(definition.cursor);
@@ -143,12 +150,27 @@ export function compileStream(
       cursor?.field !== undefined && cursor.query === undefined && !namesInTemplate(definition).has("since"),
     measures: measureGroups(definition.dimensions, definition.measures, { stream: name }),
     where: where === undefined ? undefined : compileCondition(where, "record"),
+    compute: computedFields(name, definition, code),
+    isWanted: fields && wantedFields(fields, [key].flat().map(fieldParts)),
     isRemoval:
       gone === undefined
         ? removalRule(definition.gone)
         : (record) => callOwn("gone", { stream: name }, () => gone(record)),
     code,
   };
+}
+
+function computedFields(
+  stream: string,
+  { compute }: StreamDefinition,
+  code: StreamCode | undefined,
+): ComputedField[] {
+  const own = Object.entries(code?.compute ?? {}).map(([name, work]) => ({
+    name,
+    value: (record: Readonly<Record<string, unknown>>) => callOwn("compute", { stream }, () => work(record)),
+  }));
+  const said = Object.entries(compute).map(([name, text]) => ({ name, value: compileExpression(text) }));
+  return [...said, ...own];
 }
 
 /** Most records have nothing of what a tombstone has: what cannot be judged is a record like others. */
@@ -214,15 +236,30 @@ function compileCursor(declared: StreamDefinition["cursor"]): CursorRule | undef
   return { kind, field: parts, query, start, overlap, order, bounds, format };
 }
 
+const TEXT: ColumnType = { kind: "text" };
+
+/** Rules of columns with their hashes under a secret. */
+export function withHashSecret(
+  columns: CompiledStream["columns"],
+  secret: string,
+): CompiledStream["columns"] {
+  const keyed = { hash: "keyed", conceal: hashing(secret) } as const;
+  return new Map(
+    [...columns].map(([path, rule]) => [path, rule.hash === undefined ? rule : { ...rule, ...keyed }]),
+  );
+}
+
 /** Rules of columns by their path in one form. */
 export function compileColumns(declared: StreamDefinition["columns"]): Map<string, ColumnRule> {
   const columns = new Map<string, ColumnRule>();
   for (const [path, rule] of Object.entries(declared)) {
-    const type = rule.type === undefined ? undefined : parseColumnType(rule.type);
-    columns.set(formatPath(fieldParts(path)), {
-      ...rule,
-      type: rule.hash === true ? { kind: "text" } : type,
-    });
+    const { name, mask, drop, description, form } = rule;
+    const hash = rule.hash === true ? "plain" : undefined;
+    const conceal = drop ? DROPPING : hash ? hashing() : mask === undefined ? undefined : masking(mask);
+    const declaredType = rule.type === undefined ? undefined : parseColumnType(rule.type);
+    const type = conceal === undefined ? declaredType : TEXT;
+    const read = form === undefined || type === undefined ? undefined : compileForm(form, type);
+    columns.set(formatPath(fieldParts(path)), { type, name, hash, conceal, skip: drop, read, description });
   }
   return columns;
 }

@@ -42,12 +42,26 @@ export function describeStream(stream: CompiledStream, known: KnownState = {}): 
     ["pages", definition.report !== undefined ? [] : [pagesText(definition)]],
     ["expand", definition.expand === undefined ? [] : [expandText(definition.expand)]],
     ["from", cursorTexts(stream, known)],
+    ["computes", stream.compute.map(({ name }) => computedText(name, definition))],
+    ["hides", hiddenTexts(stream)],
     ["keeps", definition.where === undefined ? [] : [`records for which ${definition.where}`]],
   ] as const;
   return {
     lines: lines.flatMap(([label, texts]) => texts.map((text) => ({ label, text }))),
     warnings: warningsOf(stream),
   };
+}
+
+function computedText(name: string, { compute }: StreamDefinition): string {
+  return `${name} = ${compute[name] ?? "a function of the connector"}`;
+}
+
+function hiddenTexts({ columns }: CompiledStream): string[] {
+  const hidden = [...columns].flatMap(([path, { conceal, skip, hash }]) => {
+    if (conceal === undefined) return [];
+    return [skip === true ? `${path} whole` : hash === undefined ? `${path} but its end` : `${path} by hash`];
+  });
+  return hidden.length === 0 ? [] : [hidden.join(", ")];
 }
 
 function expandText(expand: NonNullable<StreamDefinition["expand"]>): string {
@@ -162,7 +176,7 @@ function cursorTexts(stream: CompiledStream, { since, parts }: KnownState): stri
 }
 
 /** What a practitioner would want to be told before the first night. */
-function warningsOf({ definition, key, cursor, oldLeftOut, set }: CompiledStream): string[] {
+function warningsOf({ definition, key, columns, cursor, oldLeftOut, set }: CompiledStream): string[] {
   const { pages } = definition;
   const warnings: string[] = [];
   const numbered = pages?.number !== undefined || pages?.offset !== undefined;
@@ -186,6 +200,11 @@ function warningsOf({ definition, key, cursor, oldLeftOut, set }: CompiledStream
   if (pages?.end === "short")
     warnings.push(
       "A page that is not full ends the stream: an API that fills pages before it filters would end it early.",
+    );
+  const guessable = [...columns].filter(([, { hash }]) => hash === "plain").map(([path]) => path);
+  if (guessable.length > 0)
+    warnings.push(
+      `Hashes of ${guessable.join(", ")} can be guessed at, value by value: give the account a hash_secret.`,
     );
   if (key.length === 0) warnings.push("Records have no key: the table is written whole each time.");
   if (definition.post !== undefined && !definition.safe_to_retry)

@@ -43,7 +43,7 @@ export function odataColumns(
   addExpanded(model, types, expansions, [], rules, stream);
   checkPaths(model, types, definition, stream);
   for (const [path, rule] of Object.entries(definition.columns))
-    if (rule.skip === true) rules.set(path, { skip: true });
+    if (rule.drop === true) rules.set(path, { skip: true });
   return { types, leaves, expansions, rules };
 }
 
@@ -111,7 +111,7 @@ function followed(
 function checkPaths(
   model: Model,
   types: readonly string[],
-  { columns, add, expand, query }: StreamDefinition,
+  { columns, add, compute, expand, query }: StreamDefinition,
   stream: string,
 ): void {
   const isOpen = types.some((each) => lineage(model, each).some((type) => type.isOpen));
@@ -121,6 +121,7 @@ function checkPaths(
     ...types.flatMap((each) => propertiesOf(model, each).map(({ name }) => name)),
     ...navigationsOf(model, types).map(({ name }) => name),
     ...Object.keys(add),
+    ...Object.keys(compute),
   ]);
   for (const path of Object.keys(columns)) {
     const step = parsePath(path)?.[0];

@@ -17,7 +17,7 @@ import type { Account } from "../../core/define/connector.js";
 import type { Connector } from "../../core/define/connector-schema.js";
 import { BridgeError, isBridgeError, type Where } from "../../core/errors.js";
 import type { TemplateValues } from "../../core/language/template.js";
-import { type FieldSteps, hashedPaths } from "../../core/shape/hashed-values.js";
+import { type Concealed, concealedPaths } from "../../core/shape/concealed-values.js";
 import type { CompiledRequest, CompiledStream } from "../../core/stream/compile-stream.js";
 import { formatMoment } from "../../core/track/cursor-value.js";
 import { type Exchange, type ExchangeEvent, type Tally, whileWaiting } from "../../http/exchange.js";
@@ -55,6 +55,8 @@ export interface AccountParts {
 export type AskEvent = ExchangeEvent;
 
 export interface AskOptions {
+  /** a stream with what the bridge says of its fields; default: as the connector has it */
+  readonly bridged?: ((stream: CompiledStream) => CompiledStream) | undefined;
   readonly tally: Tally;
   readonly signal?: AbortSignal | undefined;
   readonly onEvent?: ((event: AskEvent) => void) | undefined;
@@ -80,9 +82,9 @@ export class Asker {
   private readonly sizes = new Map<CompiledRequest, number>();
   /** requests whose responses have told of a next page where the connector says that they do */
   private readonly placesSeen = new Set<CompiledRequest>();
-  private readonly concealed: readonly FieldSteps[];
+  private readonly concealed: readonly Concealed[];
   /** the same for a response that holds a piece of a record only: a path may have begun outside it */
-  private readonly concealedInPieces: readonly FieldSteps[];
+  private readonly concealedInPieces: readonly Concealed[];
   /** the service takes no requests in batches */
   refusesBatches = false;
   /** the service takes no query in a body, though its version has it */
@@ -96,13 +98,17 @@ export class Asker {
     readonly options: AskOptions,
   ) {
     this.nowMs = options.nowMs ?? shared.clock.now();
-    this.concealed = hashedPaths(stream.columns);
-    this.concealedInPieces = this.concealed.flatMap((steps) => steps.map((_, i) => steps.slice(i)));
+    this.concealed = concealedPaths(stream.columns);
+    this.concealedInPieces = this.concealed.flatMap(({ steps, conceal }) =>
+      steps.map((_, i) => ({ steps: steps.slice(i), conceal })),
+    );
   }
 
   /** The same run's way of asking for another stream. */
   async forStream(name: string): Promise<Asker> {
-    return new Asker(this.shared, await this.shared.stream(name), { ...this.options, nowMs: this.nowMs });
+    const stream = await this.shared.stream(name);
+    const { bridged = (of: CompiledStream) => of } = this.options;
+    return new Asker(this.shared, bridged(stream), { ...this.options, nowMs: this.nowMs });
   }
 
   where(part: Part = WHOLE_STREAM, page?: number): Where {

@@ -336,8 +336,8 @@ export class StreamAsk {
         typeof text === "string" ? (fillValue(text, values) ?? null) : text,
       ]),
     );
-    const { isRemoval, faultOf } = this.stream;
-    return { where, keep: own, add, isRemoval, faultOf };
+    const { isRemoval, faultOf, compute } = this.stream;
+    return { where, keep: own, add, compute, isRemoval, faultOf };
   }
 
   /** Where the API has no filter for changes, what is older than the cursor is left out on our side. */

@@ -1,0 +1,120 @@
+/** Values that are kept from being seen, as hashes, masked or not at all: in columns, quarantine, recordings. */
+
+import { hmac } from "@noble/hashes/hmac.js";
+import { sha256 } from "@noble/hashes/sha2.js";
+import { bytesToHex, utf8ToBytes } from "@noble/hashes/utils.js";
+import { scalarText } from "./encode.js";
+import { isPlainObject, stringifyExact } from "./exact-json.js";
+import { parsePath } from "./naming.js";
+
+/** How a value is kept from being seen. */
+export interface Conceal {
+  /** what stands in tables, quarantine and messages; undefined: nothing */
+  readonly stored: (value: unknown) => unknown;
+  /** what stands in a recording: read again, it is stored as the value itself would be */
+  readonly recorded: (value: unknown) => unknown;
+}
+
+/** A path to a field in a record, by steps; `[*]` stands for each item of a list. */
+export type FieldSteps = readonly string[];
+
+/** Values at a path that are not to be seen. */
+export interface Concealed {
+  readonly steps: FieldSteps;
+  readonly conceal: Conceal;
+}
+
+/** In front of a hash that stands in a recording for its value. */
+const MARK = "eb-sha256:";
+const MARKED = /^eb-sha256:[0-9a-f]{64}$/;
+
+/** In front of what is left of a masked text. */
+const MASK = "***";
+
+/** SHA-256 of the text in UTF-8, as hexadecimal digits. */
+export function hashText(text: string): string {
+  return bytesToHex(sha256(utf8ToBytes(text)));
+}
+
+/** The hash of a value's text: HMAC-SHA-256 (RFC 2104) under a secret, else SHA-256, which can be guessed at. */
+export function hashing(secret?: string): Conceal {
+  // what is the same for all values is worked out once
+  const keyed = secret === undefined ? undefined : hmac.create(sha256, utf8ToBytes(secret));
+  const hash = (text: string) =>
+    keyed === undefined ? hashText(text) : bytesToHex(keyed.clone().update(utf8ToBytes(text)).digest());
+  const stored = (value: unknown) => {
+    const text = scalarText(value);
+    return MARKED.test(text) ? text.slice(MARK.length) : hash(text);
+  };
+  return { stored, recorded: (value) => MARK + stored(value) };
+}
+
+/** The last signs of a value's text; a text that has no more than those is hidden whole. */
+export function masking(last: number): Conceal {
+  const masked = (value: unknown) => {
+    const signs = [...scalarText(value)];
+    // a recording holds it masked already
+    const isMasked = signs.length === MASK.length + last && signs.join("").startsWith(MASK);
+    const left = isMasked || signs.length > last ? signs.slice(signs.length - last) : [];
+    return MASK + left.join("");
+  };
+  return { stored: masked, recorded: masked };
+}
+
+/** Nothing is left of the value. */
+export const DROPPING: Conceal = Object.freeze({ stored: () => undefined, recorded: () => undefined });
+
+/** The paths of all columns whose values are not to be seen. */
+export function concealedPaths(
+  columns: ReadonlyMap<string, { readonly conceal?: Conceal | undefined }>,
+): Concealed[] {
+  return [...columns].flatMap(([path, { conceal }]) =>
+    conceal === undefined ? [] : [{ steps: parsePath(path) ?? [], conceal }],
+  );
+}
+
+/** A record in which nothing is left that is not to be seen. */
+export function concealedIn(record: unknown, paths: readonly Concealed[]): unknown {
+  return paths.reduce((value, { steps, conceal }) => replacedAt(value, steps, conceal.stored), record);
+}
+
+/** A record as a recording may hold it: shaped again, it gives the same rows. */
+export function recordable(record: unknown, paths: readonly Concealed[]): unknown {
+  return paths.reduce((value, { steps, conceal }) => replacedAt(value, steps, conceal.recorded), record);
+}
+
+/** A record without the values at a path. */
+export function withoutAt(record: unknown, steps: FieldSteps): unknown {
+  return replacedAt(record, steps, () => undefined);
+}
+
+/** A body with its records as a recording may hold them, wherever in it the paths begin. */
+export function recordableBody(body: unknown, paths: readonly Concealed[]): unknown {
+  if (Array.isArray(body)) return body.map((item) => recordableBody(item, paths));
+  if (!isPlainObject(body)) return body;
+  const inner = Object.fromEntries(
+    Object.entries(body).map(([key, value]) => [key, recordableBody(value, paths)]),
+  );
+  return recordable(inner, paths);
+}
+
+function replacedAt(
+  value: unknown,
+  [step, ...rest]: FieldSteps,
+  replace: (value: unknown) => unknown,
+): unknown {
+  if (value === undefined || value === null) return value;
+  if (step === undefined) return replace(value);
+  if (Array.isArray(value))
+    return value.map((item) => replacedAt(item, step === "[*]" ? rest : [step, ...rest], replace));
+  if (!isPlainObject(value) || !Object.hasOwn(value, step)) return value;
+  return { ...value, [step]: replacedAt(value[step], rest, replace) };
+}
+
+/**
+ * 32 hexadecimal digits: the beginning of the SHA-256 over the record as JSON, then the record's number in the load, so
+ * that records which are alike keep apart.
+ */
+export function rowId(record: unknown, number: number): string {
+  return hashText(stringifyExact(record)).slice(0, 20) + number.toString(16).padStart(12, "0");
+}

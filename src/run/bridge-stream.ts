@@ -1,0 +1,56 @@
+/** What a bridge says of one of its streams: how it is written, and how its fields become columns. */
+
+import { codeSource } from "../core/define/connector.js";
+import { type BridgeStreamDefinition, WRITE_MODES, type WriteMode } from "../core/define/project-schema.js";
+import { checkColumns } from "../core/define/stream-names.js";
+import { WRITE_METHODS } from "../core/define/write-method.js";
+import { BridgeError } from "../core/errors.js";
+import { wantedFields } from "../core/shape/wanted-fields.js";
+import { type CompiledStream, compileColumns } from "../core/stream/compile-stream.js";
+import type { ApiInside } from "./api.js";
+
+/** One of a bridge's streams; what it says goes before what the connector does. */
+export interface BridgeStream {
+  readonly write: WriteMode;
+  readonly columns: BridgeStreamDefinition["columns"];
+  readonly fields: BridgeStreamDefinition["fields"];
+}
+
+/**
+ * A bridge's stream with its write mode: `upsert` where there is a key, else `replace`.
+ * @throws BridgeError CONFIG_INVALID for a mode that the stream is not fit for
+ */
+export async function bridgeStream(
+  api: ApiInside,
+  bridge: string,
+  stream: string,
+  { write, columns, fields }: BridgeStreamDefinition,
+): Promise<BridgeStream> {
+  const { key } = await api.stream(stream);
+  checkColumns(columns, key, [stream, "columns"], codeSource(`${bridge}.streams`));
+  if (write === undefined) return { write: key.length > 0 ? "upsert" : "replace", columns, fields };
+  if (!WRITE_METHODS[write].needsKey || key.length > 0) return { write, columns, fields };
+  const others = WRITE_MODES.filter((mode) => !WRITE_METHODS[mode].needsKey).join(" or ");
+  throw new BridgeError("CONFIG_INVALID", `Stream ${stream} is to be written by ${write}, but has no key.`, {
+    where: { bridge, stream },
+    hint: `Give the stream a key in the connector, or write: ${others}.`,
+  });
+}
+
+/** A stream with what a bridge says of its fields; of one path, single words go before the connector's. */
+export function asBridged(
+  stream: CompiledStream,
+  said: Pick<BridgeStream, "columns" | "fields"> | undefined,
+  api: ApiInside,
+): CompiledStream {
+  const { columns = {}, fields } = said ?? {};
+  const rules = api.withHashSecret(compileColumns(columns));
+  if (rules.size === 0 && fields === undefined) return stream;
+  const all = new Map(stream.columns);
+  for (const [path, rule] of rules) {
+    const own = Object.entries(rule).filter(([, value]) => value !== undefined);
+    all.set(path, { ...all.get(path), ...Object.fromEntries(own) });
+  }
+  const isWanted = fields === undefined ? stream.isWanted : wantedFields(fields, stream.key);
+  return { ...stream, columns: all, isWanted };
+}
