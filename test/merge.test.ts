@@ -1,13 +1,8 @@
 /** A load by itself: rows, doubles, removals and widening in any pages and checkpoints, against a map in memory. */
 
-import { join } from "node:path";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { WRITE_METHODS } from "../src/core/define/write-method.js";
-import { Shape } from "../src/core/shape/shape.js";
-import { duckdb } from "../src/warehouse/duckdb/index.js";
-import { addCounts, NO_ROWS } from "../src/warehouse/warehouse.js";
-import { temporaryFolder } from "./support/project.js";
+import { loadRuns, type RunOfRecords } from "./support/loads.js";
 import { queryFile } from "./support/truth.js";
 
 interface Item {
@@ -38,48 +33,9 @@ const runs = fc.array(
 const text = (cell: unknown) => (cell === null || cell === undefined ? null : String(cell));
 const byText = (a: unknown, b: unknown) => (JSON.stringify(a) < JSON.stringify(b) ? -1 : 1);
 
-/** Loads it all; gives the tables, and checks that every record is accounted for. */
-async function loaded(all: readonly (readonly (readonly (readonly Item[])[])[])[]) {
-  const path = join(temporaryFolder(), "merge.duckdb");
-  const session = await duckdb(path).open();
-  try {
-    for (const checkpoints of all) {
-      const run = await session.ledger.startRun({ bridge: "b", startedAtMs: 0 });
-      session.ledger.letGo("b");
-      const of = { run, bridge: "b", stream: "s", schema: "main", rootTable: "s", loadedAtMs: 0 };
-      const load = await session.openLoad({ ...of, write: WRITE_METHODS.upsert });
-      const known = await session.ledger.columns("main", "b", "s");
-      const isRemoval = (record: Readonly<Record<string, unknown>>) => record.gone === true;
-      const { names } = session;
-      const spec = { stream: "s", key: [["id"]], columns: new Map(), names, takenTables: new Set(["s"]) };
-      const shape = new Shape({ ...spec, isRemoval }, known);
-      let counts = NO_ROWS;
-      let version = -1;
-      for (const [i, pages] of checkpoints.entries()) {
-        for (const page of pages) {
-          const shaped = shape.shapeRecords(page);
-          expect(shaped.issues).toEqual([]);
-          await load.add(shaped, version === shape.version ? undefined : shape.schema());
-          version = shape.version;
-        }
-        const entry = {
-          number: i + 1,
-          cursors: new Map(),
-          atMs: 0,
-          spent: { account: "a", byGroup: new Map() },
-        };
-        const last = i === checkpoints.length - 1;
-        counts = addCounts(counts, (await (last ? load.finish(entry) : load.checkpoint(entry))).counts);
-      }
-      await load.close();
-      const { added, changed, unchanged, removed, doubled } = counts;
-      const records = checkpoints.flat(2).length;
-      expect(added + changed + unchanged + removed + doubled, JSON.stringify(counts)).toBe(records);
-    }
-  } finally {
-    await session.close();
-  }
-  return path;
+/** Loads it all, with every record accounted for. */
+async function loaded(all: readonly RunOfRecords[]): Promise<string> {
+  return (await loadRuns(all, { write: "upsert" })).path;
 }
 
 async function tablesIn(path: string) {

@@ -1,7 +1,12 @@
 /** What a bridge says of one of its streams: how it is written, and how its fields become columns. */
 
 import { codeSource } from "../core/define/connector.js";
-import { type BridgeStreamDefinition, WRITE_MODES, type WriteMode } from "../core/define/project-schema.js";
+import {
+  type BridgeStreamDefinition,
+  type DeleteMode,
+  WRITE_MODES,
+  type WriteMode,
+} from "../core/define/project-schema.js";
 import { checkColumns } from "../core/define/stream-names.js";
 import { WRITE_METHODS } from "../core/define/write-method.js";
 import { BridgeError } from "../core/errors.js";
@@ -12,6 +17,7 @@ import type { ApiInside } from "./api.js";
 /** One of a bridge's streams; what it says goes before what the connector does. */
 export interface BridgeStream {
   readonly write: WriteMode;
+  readonly deletes: DeleteMode;
   readonly columns: BridgeStreamDefinition["columns"];
   readonly fields: BridgeStreamDefinition["fields"];
 }
@@ -24,14 +30,25 @@ export async function bridgeStream(
   api: ApiInside,
   bridge: string,
   stream: string,
-  { write, columns, fields }: BridgeStreamDefinition,
+  { write, deletes, columns, fields }: BridgeStreamDefinition,
 ): Promise<BridgeStream> {
   const { key } = await api.stream(stream);
   checkColumns(columns, key, [stream, "columns"], codeSource(`${bridge}.streams`));
-  if (write === undefined) return { write: key.length > 0 ? "upsert" : "replace", columns, fields };
-  if (!WRITE_METHODS[write].needsKey || key.length > 0) return { write, columns, fields };
-  const others = WRITE_MODES.filter((mode) => !WRITE_METHODS[mode].needsKey).join(" or ");
-  throw new BridgeError("CONFIG_INVALID", `Stream ${stream} is to be written by ${write}, but has no key.`, {
+  const mode = write ?? (key.length > 0 ? "upsert" : "replace");
+  const method = WRITE_METHODS[mode];
+  if (deletes !== undefined && (method.deletes === undefined || method.buildsBeside))
+    throw new BridgeError(
+      "CONFIG_INVALID",
+      `Stream ${stream} is written by ${mode}: deletes does not go with it.`,
+      {
+        where: { bridge, stream },
+        hint: "Rows are removed or marked by upsert and versions; leave deletes out.",
+      },
+    );
+  if (!method.needsKey || key.length > 0)
+    return { write: mode, deletes: deletes ?? method.deletes ?? "remove", columns, fields };
+  const others = WRITE_MODES.filter((each) => !WRITE_METHODS[each].needsKey).join(" or ");
+  throw new BridgeError("CONFIG_INVALID", `Stream ${stream} is to be written by ${mode}, but has no key.`, {
     where: { bridge, stream },
     hint: `Give the stream a key in the connector, or write: ${others}.`,
   });
@@ -40,17 +57,20 @@ export async function bridgeStream(
 /** A stream with what a bridge says of its fields; of one path, single words go before the connector's. */
 export function asBridged(
   stream: CompiledStream,
-  said: Pick<BridgeStream, "columns" | "fields"> | undefined,
+  said: (Pick<BridgeStream, "columns" | "fields"> & Partial<Pick<BridgeStream, "write">>) | undefined,
   api: ApiInside,
 ): CompiledStream {
-  const { columns = {}, fields } = said ?? {};
+  const { columns = {}, fields, write = "upsert" } = said ?? {};
   const rules = api.withHashSecret(compileColumns(columns));
-  if (rules.size === 0 && fields === undefined) return stream;
+  const { key, cursor } = stream;
+  // several states of a record may come in one response, each with its time
+  const keepsStates = WRITE_METHODS[write].standing !== "replaced" && key.length > 0;
+  const identity = keepsStates && cursor?.field !== undefined ? [...key, cursor.field] : undefined;
   const all = new Map(stream.columns);
   for (const [path, rule] of rules) {
     const own = Object.entries(rule).filter(([, value]) => value !== undefined);
     all.set(path, { ...all.get(path), ...Object.fromEntries(own) });
   }
   const isWanted = fields === undefined ? stream.isWanted : wantedFields(fields, stream.key);
-  return { ...stream, columns: all, isWanted };
+  return { ...stream, columns: all, isWanted, identity };
 }

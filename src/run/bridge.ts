@@ -173,7 +173,8 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
   const rootTables = new Set([...streams.keys()].map(snakeCase));
   const atOnce = pLimit(api.connector.api.rate_limit.concurrency);
   const carry = async (stream: string): Promise<StreamReport> => {
-    const write = WRITE_METHODS[streams.get(stream)!.write];
+    const { write: mode, deletes } = streams.get(stream)!;
+    const write = WRITE_METHODS[mode];
     const { recorder, cursors } = parts;
     const own = { recorder, cursors: cursors?.[stream] };
     const common = {
@@ -188,7 +189,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
       onEvent,
       ...own,
     };
-    const report = await carryStream({ ...common, stream, choices: streams, write, signal });
+    const report = await carryStream({ ...common, stream, choices: streams, write, deletes, signal });
     const { error } = report;
     if (error?.kind === "sign_in" || error?.kind === "warehouse") {
       const message = `Stopped, for stream ${stream} has failed with ${error.code}, which concerns all streams.`;

@@ -10,26 +10,17 @@
  */
 
 import pLimit from "p-limit";
-import type { WriteMethod } from "../core/define/write-method.js";
 import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
-import { snakeCase } from "../core/shape/naming.js";
 import type { Shape } from "../core/shape/shape.js";
 import type { Shaped } from "../core/shape/shaped.js";
 import { checkFirstPage, unheededFilter } from "../core/stream/check-first-page.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
-import { shapeOf } from "../core/stream/shape-of.js";
 import type { CursorSpan, SavedCursor } from "../core/track/cursor.js";
 import type { PartProgress } from "../core/track/part-progress.js";
 import type { Window } from "../core/track/windows.js";
 import { newTally } from "../http/exchange.js";
-import type { RunRecorder, StartCursors } from "../http/har.js";
-import {
-  addCounts,
-  NO_ROWS,
-  type RunOutcome,
-  type StreamLoad,
-  type WarehouseSession,
-} from "../warehouse/warehouse.js";
+import type { RunRecorder } from "../http/har.js";
+import { addCounts, NO_ROWS, type RunOutcome, type StreamLoad } from "../warehouse/warehouse.js";
 import { type ApiInside, takeSpent } from "./api.js";
 import type { Page } from "./ask/page-series.js";
 import { type StreamAsk, windowPages } from "./ask/stream-ask.js";
@@ -38,26 +29,19 @@ import { asBridged, type BridgeStream } from "./bridge-stream.js";
 import { Checkpointer, type CheckpointRule, NO_CURSORS } from "./checkpointer.js";
 import type { OnRunEvent, StreamReport } from "./events.js";
 import { Notices } from "./notices.js";
+import { openTables, type TablesOptions } from "./open-tables.js";
 import { outcomeOf, unlessAsked } from "./outcome.js";
 import { PartPass, type PartTask } from "./part-pass.js";
 import { StreamTotals } from "./stream-totals.js";
 
-export interface CarryOptions {
+export interface CarryOptions extends TablesOptions {
   readonly api: ApiInside;
-  readonly session: WarehouseSession;
-  readonly run: number;
-  readonly bridge: string;
   readonly stream: string;
-  readonly schema: string;
-  readonly write: WriteMethod;
   /** what the bridge says of each of its streams */
   readonly choices: ReadonlyMap<string, BridgeStream>;
   readonly checkpoint: CheckpointRule;
-  readonly rootTables: ReadonlySet<string>;
-  readonly startedAtMs: number;
   readonly signal: AbortSignal;
   readonly recorder: RunRecorder | undefined;
-  readonly cursors: StartCursors[string] | undefined;
   readonly onEvent: OnRunEvent;
 }
 
@@ -160,36 +144,14 @@ class Carrier {
 
   /** Opens the load and the shape; the cursors that count are given back. */
   private async open(): Promise<Map<string, SavedCursor>> {
-    const { session, bridge, schema, write, run, startedAtMs, rootTables } = this.options;
     this.ask = await this.openAsk();
     this.stream = this.ask.stream;
-    const { name } = this.stream;
-    const { ledger, names } = session;
-    const rootTable = snakeCase(name);
-    const of = { run, bridge, stream: name, schema, rootTable, write, loadedAtMs: startedAtMs };
-    this.load = await session.openLoad(of);
-    const known = await ledger.columns(schema, bridge, name);
-    const others = await ledger.otherTables(schema, bridge, name);
-    const takenTables = new Set([...rootTables, ...others]);
-    takenTables.delete(rootTable);
-    this.shape = shapeOf(this.stream, { names, takenTables, known });
+    const { load, shape, cursors, notice } = await openTables(this.stream, this.options);
+    this.load = load;
+    this.shape = shape;
     this.checkpoints = this.openCheckpointer();
-    if (!write.keepsCursor) return new Map();
-    if (this.options.cursors !== undefined) return new Map(Object.entries(this.options.cursors));
-    const cursors = await ledger.cursors(bridge, name);
-    const gone = this.load.fresh ? [rootTable] : this.load.missing;
-    if (gone.length === 0 || cursors.size === 0) return cursors;
-    // a stream that was empty so far has a cursor without a value, and no table to miss
-    const hasMoved = [...cursors.values()].some(
-      ({ value, resume, covered, doneAtMs }) => value ?? resume ?? covered?.[0] ?? doneAtMs,
-    );
-    if (hasMoved) {
-      const tables = `The table${gone.length > 1 ? "s" : ""} ${gone.map((table) => `${schema}.${table}`).join(", ")}`;
-      this.notice(
-        `${tables} ${gone.length > 1 ? "are" : "is"} gone: the stream is loaded from its beginning.`,
-      );
-    }
-    return new Map();
+    if (notice !== undefined) this.notice(notice);
+    return cursors;
   }
 
   private async openAsk(): Promise<StreamAsk> {

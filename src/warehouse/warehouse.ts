@@ -7,6 +7,7 @@
  * A checkpoint commits rows, child rows, schema changes, quarantine, cursor and ledger entry in one transaction.
  */
 
+import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";
 import type { NameRules } from "../core/shape/naming.js";
 import type { KnownColumn, Shaped } from "../core/shape/shaped.js";
@@ -56,6 +57,8 @@ export interface LoadOptions {
   readonly schema: string;
   readonly rootTable: string;
   readonly write: WriteMethod;
+  /** what happens to the rows of records that are gone */
+  readonly deletes: DeleteMode;
   /** the time that goes into `eb_loaded_at`, ms since 1970 */
   readonly loadedAtMs: number;
 }

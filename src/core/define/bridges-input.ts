@@ -40,9 +40,13 @@ export interface ProjectInput {
         | {
             [k: string]: {
               /**
-               * upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end
+               * upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end; append: every state that comes is added; versions: every state, with the times when it held
                */
-              write?: ("upsert" | "replace") | undefined;
+              write?: ("upsert" | "replace" | "append" | "versions") | undefined;
+              /**
+               * What becomes of a record that is gone: remove its rows (default), or mark them in eb_deleted_at (default of versions)
+               */
+              deletes?: ("remove" | "mark") | undefined;
               /** Rules by field path, before those of the connector */
               columns?:
                 | {

@@ -55,7 +55,8 @@ export const checkpointSchema = z
   .describe("When rows and cursor are committed together")
   .meta({ id: "Checkpoint" });
 
-export const WRITE_MODES = ["upsert", "replace"] as const;
+export const WRITE_MODES = ["upsert", "replace", "append", "versions"] as const;
+export const DELETE_MODES = ["remove", "mark"] as const;
 
 export const bridgeStreamsSchema = z
   .record(
@@ -65,7 +66,13 @@ export const bridgeStreamsSchema = z
         .enum(WRITE_MODES)
         .optional()
         .describe(
-          "upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end",
+          "upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end; append: every state that comes is added; versions: every state, with the times when it held",
+        ),
+      deletes: z
+        .enum(DELETE_MODES)
+        .optional()
+        .describe(
+          "What becomes of a record that is gone: remove its rows (default), or mark them in eb_deleted_at (default of versions)",
         ),
       columns: columnsSchema.describe("Rules by field path, before those of the connector"),
       fields: fieldsSchema.optional(),
@@ -94,6 +101,8 @@ export const projectSchema = z
 export type Project = z.output<typeof projectSchema>;
 /** How a stream is written: the words that `write` takes. */
 export type WriteMode = (typeof WRITE_MODES)[number];
+/** What becomes of the rows of a record that is gone. */
+export type DeleteMode = (typeof DELETE_MODES)[number];
 /** What a project says of one stream of a bridge, with its defaults. */
 export type BridgeStreamDefinition = z.output<typeof bridgeStreamsSchema>[string];
 /** The same as it may be written. */

@@ -1,6 +1,6 @@
 /** How a stream is written: the one place that knows what each word of `write` means. */
 
-import type { WriteMode } from "./project-schema.js";
+import type { DeleteMode, WriteMode } from "./project-schema.js";
 
 /** What a way of writing means to a run and to a warehouse. */
 export interface WriteMethod {
@@ -11,9 +11,24 @@ export interface WriteMethod {
   readonly buildsBeside: boolean;
   /** Records are found again by their key. */
   readonly needsKey: boolean;
+  /** What a record that comes again does to what stands of it: takes its place, or stands beside it. */
+  readonly standing: "replaced" | "kept" | "versioned";
+  /** What happens to records that are gone, unless the bridge says; undefined: what tells so is a row as others. */
+  readonly deletes: DeleteMode | undefined;
 }
 
+const inPlace = { keepsCursor: true, buildsBeside: false } as const;
+
 export const WRITE_METHODS: Readonly<Record<WriteMode, WriteMethod>> = Object.freeze({
-  upsert: { mode: "upsert", keepsCursor: true, buildsBeside: false, needsKey: true },
-  replace: { mode: "replace", keepsCursor: false, buildsBeside: true, needsKey: false },
+  upsert: { mode: "upsert", ...inPlace, needsKey: true, standing: "replaced", deletes: "remove" },
+  replace: {
+    mode: "replace",
+    keepsCursor: false,
+    buildsBeside: true,
+    needsKey: false,
+    standing: "replaced",
+    deletes: "remove",
+  },
+  append: { mode: "append", ...inPlace, needsKey: false, standing: "kept", deletes: undefined },
+  versions: { mode: "versions", ...inPlace, needsKey: true, standing: "versioned", deletes: "mark" },
 });

@@ -112,9 +112,9 @@ function replacedAt(
 }
 
 /**
- * 32 hexadecimal digits: the beginning of the SHA-256 over the record as JSON, then the record's number in the load, so
- * that records which are alike keep apart.
+ * 32 hexadecimal digits: the beginning of the SHA-256 over the load's name and the record as JSON, then the record's
+ * number in the load, so that records which are alike keep apart.
  */
-export function rowId(record: unknown, number: number): string {
-  return hashText(stringifyExact(record)).slice(0, 20) + number.toString(16).padStart(12, "0");
+export function rowId(record: unknown, number: number, load = ""): string {
+  return hashText(load + stringifyExact(record)).slice(0, 20) + number.toString(16).padStart(12, "0");
 }

@@ -7,12 +7,15 @@ import { formatColumnType, sameSeen, sameType } from "./column-type.js";
 import { type Concealed, concealedIn, concealedPaths, rowId } from "./concealed-values.js";
 import { encodeColumn, scalarText } from "./encode.js";
 import { ExactNumber, isPlainObject } from "./exact-json.js";
-import { formatPath, type NameRules, nameForPath, parsePath, pathsTo, snakeCase } from "./naming.js";
+import { inTableOrder, LifeColumns } from "./life-columns.js";
+import { formatPath, nameForPath, parsePath, pathsTo, snakeCase } from "./naming.js";
 import { getByPath } from "./path-get.js";
+import { positionNames } from "./position-names.js";
+import { recordState } from "./record-state.js";
+import { ruleAt } from "./rule-at.js";
 import {
   type Issue,
   type KnownColumn,
-  POSITION_COLUMN,
   RESERVED,
   ROW_ID_COLUMN,
   type Shaped,
@@ -31,9 +34,6 @@ import {
 } from "./table-shape.js";
 import { MOST_LEVELS, type ShapeGrowth, storedValue, TooDeep, Walk } from "./walk.js";
 
-const NO_RULE: ColumnRule = Object.freeze({});
-const NO_COLUMN: ColumnRule = Object.freeze({ skip: true });
-
 /** The shape of one stream: fed with pages of records, it gives typed batches and the tables' schema as it grows. */
 export class Shape implements ShapeGrowth {
   readonly tables: TableShape[] = [];
@@ -42,6 +42,7 @@ export class Shape implements ShapeGrowth {
   /** counts up whenever a table, a column or a type changes */
   version = 0;
   private readonly keyColumns: ColumnShape[];
+  private readonly life: LifeColumns;
   /** keys of records that are gone; its columns follow those of the stream's own table */
   private readonly removed: TableShape;
   private readonly takenTables: Set<string>;
@@ -72,6 +73,9 @@ export class Shape implements ShapeGrowth {
             field.column ??= root.addDataColumn(parts, field.rule, knownName);
             return field.column;
           });
+    const isStored = (parts: readonly string[]) => ruleAt(spec, parts).skip !== true;
+    this.life = new LifeColumns(spec.life ?? {}, (record) => recordState(record, this.concealed, isStored));
+    this.life.addTo(root);
     this.removed = new TableShape(name, [], spec.names, []);
     for (const key of this.keyColumns)
       this.removed.addColumn(new ColumnShape(key.name, key.path, "data", key.rule, key));
@@ -84,8 +88,11 @@ export class Shape implements ShapeGrowth {
       name: table.name,
       path: formatPath(table.parts),
       description: table.parts.length === 0 ? this.spec.description : undefined,
-      recordKey: (table.parts.length === 0 ? this.keyColumns : table.links).map((column) => column.name),
-      columns: table.columns.flatMap((column) =>
+      recordKey: this.linksOf(table).map((column) => column.name),
+      entityKey: this.linksOf(table)
+        .slice(0, this.keyColumns.length)
+        .map((column) => column.name),
+      columns: inTableOrder(table.columns).flatMap((column) =>
         column.type === undefined
           ? []
           : [
@@ -101,6 +108,12 @@ export class Shape implements ShapeGrowth {
             ],
       ),
     }));
+  }
+
+  private linksOf(table: TableShape): readonly ColumnShape[] {
+    if (table.parts.length > 0) return table.links;
+    const { identity } = this.life;
+    return identity === undefined ? this.keyColumns : [...this.keyColumns, identity];
   }
 
   /** Walks one page of records. Records that cannot be stored come back as issues; the others go on. */
@@ -177,7 +190,7 @@ export class Shape implements ShapeGrowth {
       root.recordOf.push(i);
       if (this.spec.key.length === 0) this.keyColumns[0]!.put(row, key[0]);
       try {
-        new Walk(this, i, key).object(root.root, record, root, row, 0);
+        new Walk(this, i, [...key, ...this.life.put(record, row)]).object(root.root, record, root, row, 0);
       } catch (error) {
         if (!(error instanceof TooDeep)) throw error;
         skip.add(i);
@@ -195,7 +208,7 @@ export class Shape implements ShapeGrowth {
 
   /** The key's values, or the path of the field that has none. */
   private keyOf(record: Record<string, unknown>): unknown[] | string {
-    if (this.spec.key.length === 0) return [rowId(record, this.keyless++)];
+    if (this.spec.key.length === 0) return [rowId(record, this.keyless++, this.spec.load)];
     const { columns } = this.spec;
     const values: unknown[] = [];
     for (const parts of this.spec.key) {
@@ -297,7 +310,9 @@ export class Shape implements ShapeGrowth {
       const linkName = nameForPath([root.name, key.name], new Set(RESERVED), this.spec.names);
       child.links.push(child.addColumn(new ColumnShape(linkName, key.path, "link", key.rule, key)));
     }
-    for (const positionName of [...outerPositions(parent, this.spec.names), POSITION_COLUMN]) {
+    const identity = this.life.addTo(child);
+    if (identity !== undefined) child.links.push(identity);
+    for (const positionName of positionNames(parent, this.spec.names)) {
       const rule: ColumnRule = { type: { kind: "int64" } };
       child.positions.push(child.addColumn(new ColumnShape(positionName, "", "position", rule)));
     }
@@ -309,7 +324,7 @@ export class Shape implements ShapeGrowth {
 
   addField(node: ObjectNode, key: string): FieldNode {
     const parts = [...node.parts, key];
-    const rule = this.ruleOf(key, parts);
+    const rule = ruleAt(this.spec, parts);
     const concealedBelow = this.concealed.flatMap(({ steps, conceal }) =>
       steps.length > parts.length && parts.every((part, i) => part === steps[i])
         ? [{ steps: steps.slice(parts.length), conceal }]
@@ -320,12 +335,6 @@ export class Shape implements ShapeGrowth {
     node.fields.set(key, field);
     node.order.push(field);
     return field;
-  }
-
-  private ruleOf(key: string, parts: readonly string[]): ColumnRule {
-    const { isControl, isWanted, columns } = this.spec;
-    if (isWanted?.(parts) === false) return NO_COLUMN;
-    return columns.get(formatPath(parts)) ?? (isControl?.(key) === true ? NO_COLUMN : NO_RULE);
   }
 
   isDeclared(parts: readonly string[]): boolean {
@@ -381,14 +390,6 @@ export class Shape implements ShapeGrowth {
     }
     return table;
   }
-}
-
-/** Names for the positions of the lists around a child's own list, outermost first. */
-function outerPositions(parent: TableShape, names: NameRules): string[] {
-  const plain = parent.parts.filter((part) => part !== "[*]");
-  return parent.positions.map(({ name }) =>
-    name === POSITION_COLUMN ? nameForPath([...plain, "position"], new Set(), names) : name,
-  );
 }
 
 function clip(text: string): string {

@@ -10,6 +10,8 @@ export interface ShapeSpec {
   readonly stream: string;
   /** what its records are, in words */
   readonly description?: string | undefined;
+  /** tells this load from others: records without a key that are alike keep apart; default: "" */
+  readonly load?: string | undefined;
   /** paths of the key's fields; empty where a record has none */
   readonly key: readonly (readonly string[])[];
   /** rules by path, as `formatPath` writes it */
@@ -17,12 +19,24 @@ export interface ShapeSpec {
   readonly names: NameRules;
   /** table names that belong to others in the same schema */
   readonly takenTables: ReadonlySet<string>;
+  /** beside `eb_run` and `eb_loaded_at`; default: nothing */
+  readonly life?: RecordLife | undefined;
   /** whether the field at a path becomes a column at all; default: all do */
   readonly isWanted?: ((parts: readonly string[]) => boolean) | undefined;
   /** whether a member of an object says something of it, and is no field */
   readonly isControl?: ((name: string) => boolean) | undefined;
   /** whether a record only tells that one is gone: its key is all that counts. Needs a key */
   readonly isRemoval?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
+}
+
+/** What rows say of their record's life, beside its fields. */
+export interface RecordLife {
+  /** `eb_state`: a digest of what is stored of the record, by which states are told apart */
+  readonly states?: boolean | undefined;
+  /** `eb_valid_from`: since when the record is as it is, RFC 3339; `eb_valid_to` stands beside it */
+  readonly validFrom?: ((record: Readonly<Record<string, unknown>>) => string) | undefined;
+  /** `eb_deleted_at`: empty until the record is told to be gone */
+  readonly deleted?: boolean | undefined;
 }
 
 /** A column that the ledger remembers from earlier runs. */
@@ -34,6 +48,8 @@ export interface KnownColumn {
   readonly role: ColumnRole;
   readonly type: ColumnType;
   readonly seen: Seen;
+  /** whether it is one of those that identify a row */
+  readonly isKey?: boolean | undefined;
 }
 
 /** Why a record cannot become rows. It is kept whole, in quarantine. */
@@ -65,14 +81,19 @@ export const RUN_COLUMN = "eb_run";
 export const LOADED_COLUMN = "eb_loaded_at";
 export const ROW_ID_COLUMN = "eb_row_id";
 export const POSITION_COLUMN = "eb_position";
-/** Names that are ours now, or will be when deletions and versions are kept: no data column may take them. */
+export const STATE_COLUMN = "eb_state";
+export const DELETED_COLUMN = "eb_deleted_at";
+export const VALID_FROM_COLUMN = "eb_valid_from";
+export const VALID_TO_COLUMN = "eb_valid_to";
+/** Names that are ours: no data column may take them. */
 export const RESERVED = [
   RUN_COLUMN,
   LOADED_COLUMN,
   ROW_ID_COLUMN,
   POSITION_COLUMN,
   MORE_COLUMN,
-  "eb_deleted_at",
-  "eb_valid_from",
-  "eb_valid_to",
+  STATE_COLUMN,
+  DELETED_COLUMN,
+  VALID_FROM_COLUMN,
+  VALID_TO_COLUMN,
 ];

@@ -35,9 +35,18 @@ export interface ColumnRule {
 
 /**
  * data: from the record · row_id: hash of a record without key · link: the root's key · position: in a list ·
- * more: fields beyond those that a table has columns for
+ * more: fields beyond those that a table has columns for · state, valid_from, valid_to, deleted: of the record's life
  */
-export type ColumnRole = "data" | "row_id" | "link" | "position" | "more";
+export type ColumnRole =
+  | "data"
+  | "row_id"
+  | "link"
+  | "position"
+  | "more"
+  | "state"
+  | "valid_from"
+  | "valid_to"
+  | "deleted";
 
 /**
  * An object of more keys, or one whose keys keep growing beyond it, holds data as keys; a table has as many
@@ -67,8 +76,13 @@ export interface TableSchema {
   readonly columns: readonly ColumnSchema[];
   /** what its rows are, in words, where somebody says so */
   readonly description?: string | undefined;
-  /** names of the columns that identify the record a row belongs to; empty where the stream has no key */
+  /**
+   * Names of the columns that identify the record a row belongs to, in one of its states where several are kept; empty
+   * where the stream has no key.
+   */
   readonly recordKey: readonly string[];
+  /** those of them that hold the record's own key */
+  readonly entityKey: readonly string[];
 }
 
 export class ColumnShape {
@@ -131,6 +145,7 @@ export function newObjectNode(parts: readonly string[]): ObjectNode {
 export class TableShape {
   readonly root: ObjectNode;
   readonly columns: ColumnShape[] = [];
+  /** the record's key, and what tells its states apart */
   readonly links: ColumnShape[] = [];
   /** one per list level, outermost first; the last is the row's own `eb_position` */
   readonly positions: ColumnShape[] = [];

@@ -76,6 +76,8 @@ export interface CompiledStream {
   /** what is asked for each record with expand */
   readonly expand: CompiledRequest | undefined;
   readonly key: readonly (readonly string[])[];
+  /** what tells records of one response apart; default: the key */
+  readonly identity?: readonly (readonly string[])[] | undefined;
   readonly columns: ReadonlyMap<string, ColumnRule>;
   readonly cursor: CursorRule | undefined;
   /** the API is given no filter for changes: old records are left out on our side */

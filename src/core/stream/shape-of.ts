@@ -2,7 +2,7 @@
 
 import type { NameRules } from "../shape/naming.js";
 import { Shape } from "../shape/shape.js";
-import type { KnownColumn } from "../shape/shaped.js";
+import type { KnownColumn, RecordLife } from "../shape/shaped.js";
 import type { CompiledStream } from "./compile-stream.js";
 
 /** Where its tables stand: what names may be, which are taken, and the columns that are there already. */
@@ -10,16 +10,18 @@ export interface ShapePlace {
   readonly names: NameRules;
   readonly takenTables?: ReadonlySet<string>;
   readonly known?: readonly KnownColumn[];
+  /** what rows say of their record's life; default: nothing */
+  readonly life?: RecordLife;
+  /** tells this load from others */
+  readonly load?: string;
 }
 
 /** Names as long as they like: for where no warehouse is there to limit them. */
 export const ANY_NAMES: NameRules = Object.freeze({ maxBytes: Number.MAX_SAFE_INTEGER });
 
-export function shapeOf(
-  stream: CompiledStream,
-  { names, takenTables = new Set(), known }: ShapePlace,
-): Shape {
+export function shapeOf(stream: CompiledStream, place: ShapePlace): Shape {
+  const { takenTables = new Set(), known, ...rest } = place;
   const { name, description, key, columns, isRemoval, isControl, isWanted } = stream;
   const own = { description, key, columns, isRemoval, isControl, isWanted };
-  return new Shape({ stream: name, names, takenTables, ...own }, known);
+  return new Shape({ stream: name, takenTables, ...rest, ...own }, known);
 }

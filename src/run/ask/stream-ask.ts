@@ -107,9 +107,9 @@ export class StreamAsk {
    * @throws BridgeError INCOMPLETE, KEY_NOT_UNIQUE behind the last page, where it cannot be whole
    */
   async *pages(part: Part, start: PartStart = {}): AsyncGenerator<Page> {
-    const { key, cursor } = this.stream;
+    const { key, identity = key, cursor } = this.stream;
     // a feed of changes gives a record as often as it changed
-    const count = new PassCount(cursor?.kind === "delta" ? [] : key.map((parts) => parts.join(".")));
+    const count = new PassCount(cursor?.kind === "delta" ? [] : identity.map((parts) => parts.join(".")));
     yield* this.reading(part, start, count, false);
     // a sample is not meant to be whole
     if (start.most !== undefined) return;
@@ -194,7 +194,7 @@ export class StreamAsk {
     values: TemplateValues,
     counting: Counting,
   ): AsyncGenerator<Page> {
-    const { request, key, code, report } = this.stream;
+    const { request, key, identity = key, code, report } = this.stream;
     if (report !== undefined) return this.reportSeries(report, part, values, counting);
     const parameters = this.parametersOf(start);
     const position = start.position ?? deltaLink(this.stream, start.since);
@@ -205,7 +205,7 @@ export class StreamAsk {
       values,
       parameters,
       position,
-      key,
+      key: identity,
       next,
       alone,
       ...counting,
@@ -221,7 +221,12 @@ export class StreamAsk {
     this.reports ??= pLimit(report.definition.concurrency);
     const page = await this.reports(() => fetchReport(this.asker, report, part, values));
     const where = this.asker.where(part);
-    const watch = new PageWatch({ key: this.stream.key, pastEnd: "empty", overlap: 0, query: undefined });
+    const watch = new PageWatch({
+      key: this.stream.identity ?? this.stream.key,
+      pastEnd: "empty",
+      overlap: 0,
+      query: undefined,
+    });
     let sameResponse = false;
     for await (const piece of this.asker.pieces(page, this.stream.request, where)) {
       const { records } = piece;

@@ -231,6 +231,7 @@ export class DuckLedger implements Ledger, LoadNotes {
       path: String(row.path),
       role: String(row.role) as ColumnRole,
       type: knownType(String(row.type)),
+      isKey: row.is_key === true,
       seen: {
         mask: Number(row.seen_mask),
         intDigits: Number(row.seen_digits),

@@ -7,6 +7,7 @@ import { BridgeError } from "../../core/errors.js";
 import type { Issue, Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import {
+  addCounts,
   type CheckpointEntry,
   type Committed,
   type LoadOptions,
@@ -15,8 +16,9 @@ import {
   type StreamLoad,
 } from "../warehouse.js";
 import type { SqlConnection, SqlDialect } from "./dialect.js";
-import { dedupe, mergeSlot } from "./merge.js";
+import { mergeSlot, prepareSlot } from "./merge.js";
 import { planTable, type StandingTable } from "./merge-plan.js";
+import type { MergeTarget } from "./merge-target.js";
 import { Slot } from "./slot.js";
 import type { StageSet } from "./stage.js";
 import { changesBySwap, NEXT_PREFIX, swapTables } from "./swap.js";
@@ -142,16 +144,17 @@ export class SqlLoad implements StreamLoad {
     const [root] = tables;
     const staged = (root && slot.rows.get(root.name)?.rows) ?? 0;
     this.builtRows += staged + (slot.removed?.rows ?? 0);
-    const doubled = root === undefined ? 0 : await dedupe(work, slot, root);
     const standing = new Map(this.standing);
+    const target: MergeTarget = {
+      ...options,
+      tables,
+      nameOf: (table) => this.target(table),
+      isThere: (table) => standing.has(table),
+    };
+    const { doubled, unchanged } = await prepareSlot(work, slot, target, this.standing);
     const committed = await work.transaction(async () => {
       const made = await this.makeTables(slot, tables, standing, last);
-      const target = {
-        tables,
-        nameOf: (table: string) => this.target(table),
-        isThere: (table: string) => standing.has(table),
-      };
-      const merged = { ...(await mergeSlot(work, slot, { ...options, ...target })), doubled };
+      const merged = addCounts(await mergeSlot(work, slot, target), { ...NO_ROWS, doubled, unchanged });
       const built = [...standing.keys()];
       const { builtRows } = this;
       const swapped =

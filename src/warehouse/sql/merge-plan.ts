@@ -79,7 +79,7 @@ export function widenStatement(
 }
 
 /** `a.k = b.k AND …` over columns. */
-function equalKeys(
+export function equalKeys(
   sql: SqlDialect,
   left: string,
   leftKey: readonly string[],
@@ -112,25 +112,27 @@ export function countKeysQuery(sql: SqlDialect, stage: string, key: readonly str
   return `SELECT count(*) AS all_rows, count(DISTINCT ${key.length === 1 ? columns : `(${columns})`}) AS keys FROM ${stage}`;
 }
 
-/** Statements that leave, of a record that came and also went, what was told of it last. */
+/**
+ * Statements that leave, of a record that came and also went, what was told of it last: those that take removals away,
+ * and those that take rows away.
+ */
 export function lastWordStatements(
   sql: SqlDialect,
   came: string,
   children: readonly string[],
   gone: string,
   key: readonly string[],
-): string[] {
+): { readonly removals: readonly string[]; readonly rows: readonly string[] } {
   const earlier = (of: string, than: string) =>
     `DELETE FROM ${of} AS a USING ${than} AS b WHERE ${equalKeys(sql, "a", key, "b", key)} AND a.${SEQUENCE_COLUMN} < b.${SEQUENCE_COLUMN}`;
-  return [
-    earlier(gone, came),
-    earlier(came, gone),
-    ...children.map((child) => orphansStatement(child, came)),
-  ];
+  return {
+    removals: [earlier(gone, came)],
+    rows: [earlier(came, gone), ...children.map((child) => orphansStatement(child, came))],
+  };
 }
 
 /** Deletes child rows whose record is no longer in the stage. */
-function orphansStatement(child: string, root: string): string {
+export function orphansStatement(child: string, root: string): string {
   return `DELETE FROM ${child} WHERE ${SEQUENCE_COLUMN} NOT IN (SELECT ${SEQUENCE_COLUMN} FROM ${root})`;
 }
 

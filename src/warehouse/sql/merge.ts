@@ -1,90 +1,150 @@
-/** Carries what waits in a slot into its tables: doubles away, what is gone deleted, the rest put in. */
+/** Carries what waits in a slot into its tables: doubles away, what is gone deleted or marked, the rest put in. */
 
+import { DELETED_COLUMN, STATE_COLUMN } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import { addCounts, NO_ROWS, type RowCounts } from "../warehouse.js";
-import { dedupeStatements, deleteStatement, insertStatement, lastWordStatements } from "./merge-plan.js";
+import { countLivingQuery, livesAgain, markStatement, withoutStanding } from "./life-plan.js";
+import {
+  dedupeStatements,
+  deleteStatement,
+  lastWordStatements,
+  readAs,
+  type StandingTable,
+} from "./merge-plan.js";
+import { insertRows, type MergeTarget } from "./merge-target.js";
 import type { Slot } from "./slot.js";
+import type { Stage } from "./stage.js";
+import { mergeStates, mergeVersions } from "./states.js";
 import { isKeyed, NO_MATCHES, type SqlWork } from "./work.js";
 
-/** The tables of a stream, its own first, where they are built, and what every row gets. */
-export interface MergeTarget {
-  readonly tables: readonly TableSchema[];
-  /** the full name of the table that rows go into */
-  nameOf(table: string): string;
-  /** whether it is there by now */
-  isThere(table: string): boolean;
-  readonly run: number;
-  readonly loadedAtMs: number;
-}
+/** What happened to rows of the stream's own table before the merge. */
+export type Prepared = Pick<RowCounts, "doubled" | "unchanged">;
 
 /**
- * Leaves the last of what came of each record, a row or its removal; tells how many went. The stages may be in another
- * database: their clean-up is a transaction of its own, before the commit.
+ * Leaves the last of what came of each record, a row or its removal; of records of which several states are kept, what
+ * stands already goes. The stages may be in another database: their clean-up is a transaction of its own, before the
+ * commit.
  */
-export async function dedupe(work: SqlWork, slot: Slot, root: TableSchema): Promise<number> {
-  if (!isKeyed(root)) return 0;
-  const { recordKey: key } = root;
-  const came = slot.rows.get(root.name)?.sqlName;
-  const gone = slot.removed?.sqlName;
-  const children = [...slot.rows.values()].filter(({ table }) => table !== root.name);
-  const withChildren = children.map(({ sqlName }) => sqlName);
+export async function prepareSlot(
+  work: SqlWork,
+  slot: Slot,
+  target: MergeTarget,
+  standing: ReadonlyMap<string, StandingTable>,
+): Promise<Prepared> {
+  const [root] = target.tables;
+  if (root === undefined || !isKeyed(root)) return { doubled: 0, unchanged: 0 };
+  const stages = stagesOf(slot, root);
+  const doubled = await dedupe(work, slot, stages, target);
+  const before = standing.get(root.name);
+  const [own] = stages;
+  if (own === undefined || before === undefined || target.write.standing === "replaced")
+    return { doubled, unchanged: 0 };
+  const stands = readAs(work.sql, target.nameOf(root.name), root, before);
+  const now = work.sql.instant(target.loadedAtMs);
+  if (target.write.standing === "versioned") await work.run(livesAgain(work.sql, stages, stands, now));
+  const columns = [...new Set([...root.recordKey, STATE_COLUMN])];
+  const names = stages.map(({ sqlName }) => sqlName);
+  const unchanged = await work.countLess(own.sqlName, withoutStanding(work.sql, names, stands, columns));
+  return { doubled, unchanged };
+}
+
+interface StagedTable {
+  readonly sqlName: string;
+  readonly table: TableSchema;
+}
+
+/** The stages of rows, that of the stream's own table first; none where that has none. */
+function stagesOf({ rows, tables }: Slot, root: TableSchema): StagedTable[] {
+  const own = rows.get(root.name);
+  if (own === undefined) return [];
+  const staged = ({ table, sqlName }: Stage) => ({ sqlName, table: tables.get(table)! });
+  return [staged(own), ...[...rows.values()].filter((stage) => stage !== own).map(staged)];
+}
+
+async function dedupe(
+  work: SqlWork,
+  { removed }: Slot,
+  stages: readonly StagedTable[],
+  { write, tables }: MergeTarget,
+): Promise<number> {
+  const { recordKey, entityKey } = tables[0]!;
+  const [own, ...children] = stages.map(({ sqlName }) => sqlName);
+  const gone = removed?.sqlName;
   let doubled = 0;
-  for (const stages of [
-    came === undefined ? [] : [came, ...withChildren],
-    gone === undefined ? [] : [gone],
-  ]) {
-    const [first] = stages;
-    const again = first === undefined ? 0 : await work.countDoubled(first, key);
-    if (again > 0) await work.run(dedupeStatements(work.sql, stages, key));
-    doubled += again;
-  }
-  if (came === undefined || gone === undefined) return doubled;
-  doubled += await work.countShared(came, gone, key);
-  await work.run(lastWordStatements(work.sql, came, withChildren, gone, key));
-  return doubled;
+  if (own !== undefined && (await work.countDoubled(own, recordKey)) > 0)
+    doubled += await work.countLess(own, dedupeStatements(work.sql, [own, ...children], recordKey));
+  if (gone !== undefined && (await work.countDoubled(gone, entityKey)) > 0)
+    doubled += await work.countLess(gone, dedupeStatements(work.sql, [gone], entityKey));
+  if (own === undefined || gone === undefined) return doubled;
+  const { removals, rows } = lastWordStatements(work.sql, own, children, gone, entityKey);
+  doubled += await work.countLess(gone, removals);
+  // a version that came before its record went has held all the same
+  return write.standing === "versioned" ? doubled : doubled + (await work.countLess(own, rows));
 }
 
-/** What the merge of a slot changed in the stream's own table. To be called inside of a transaction, after `dedupe`. */
+/** What the merge of a slot changed in the stream's own table. To be called inside of a transaction. */
 export async function mergeSlot(work: SqlWork, slot: Slot, target: MergeTarget): Promise<RowCounts> {
-  const gone = await mergeRemoved(work, slot, target);
-  return addCounts(gone, await mergeRows(work, slot, target));
-}
-
-async function mergeRows(work: SqlWork, slot: Slot, target: MergeTarget): Promise<RowCounts> {
   const [root] = target.tables;
   const staged = root && slot.rows.get(root.name);
-  if (root === undefined || staged === undefined) return NO_ROWS;
+  if (root === undefined) return NO_ROWS;
+  const came = staged === undefined ? NO_ROWS : await mergeRows(work, slot, target, root, staged);
+  return addCounts(came, await mergeRemoved(work, slot, target, root));
+}
+
+function mergeRows(work: SqlWork, slot: Slot, target: MergeTarget, root: TableSchema, staged: Stage) {
+  if (!isKeyed(root) || target.write.standing === "replaced")
+    return replaceRows(work, slot, target, root, staged);
+  const merge = target.write.standing === "versioned" ? mergeVersions : mergeStates;
+  return merge(work, { slot, target, root, stage: staged.sqlName });
+}
+
+/** A record's rows take the place of those that stand. */
+async function replaceRows(
+  work: SqlWork,
+  slot: Slot,
+  target: MergeTarget,
+  root: TableSchema,
+  staged: Stage,
+): Promise<RowCounts> {
   const { matched, unchanged } = isKeyed(root)
     ? await work.countMatches(staged.sqlName, target.nameOf(root.name), root)
     : NO_MATCHES;
   if (matched > 0) await deleteRecords(work, staged.sqlName, target);
-  for (const table of target.tables) {
-    const stage = slot.rows.get(table.name);
-    const name = target.nameOf(table.name);
-    if (stage !== undefined) await work.run([insertStatement(work.sql, name, stage.sqlName, table, target)]);
-  }
+  await insertRows(work, slot, target);
   const added = (await work.countRows(staged.sqlName)) - matched;
   return { ...NO_ROWS, added, changed: matched - unchanged, unchanged };
 }
 
-/** Removes the records that are gone, children as well; one that does not stand there changes nothing. */
-async function mergeRemoved(work: SqlWork, { removed }: Slot, target: MergeTarget): Promise<RowCounts> {
-  const [root] = target.tables;
-  if (root === undefined || removed === undefined) return NO_ROWS;
+/** Removes the records that are gone, or marks them, children as well; one that does not stand changes nothing. */
+async function mergeRemoved(
+  work: SqlWork,
+  { removed }: Slot,
+  target: MergeTarget,
+  root: TableSchema,
+): Promise<RowCounts> {
+  if (removed === undefined) return NO_ROWS;
   const told = await work.countRows(removed.sqlName);
-  const stood = target.isThere(root.name)
-    ? await work.countShared(target.nameOf(root.name), removed.sqlName, root.recordKey)
-    : 0;
-  if (stood > 0) await deleteRecords(work, removed.sqlName, target);
-  return { ...NO_ROWS, removed: stood, unchanged: told - stood };
+  if (!target.isThere(root.name)) return { ...NO_ROWS, unchanged: told };
+  const gone = { stage: removed.sqlName, key: root.entityKey };
+  const marks = target.deletes === "mark";
+  const hasMark = root.columns.some(({ name }) => name === DELETED_COLUMN);
+  const name = target.nameOf(root.name);
+  const living = await work.count(countLivingQuery(work.sql, name, root.entityKey, gone, marks && hasMark));
+  if (living > 0 && !marks) await deleteRecords(work, removed.sqlName, target);
+  if (living > 0 && marks) {
+    const now = work.sql.instant(target.loadedAtMs);
+    for (const table of target.tables.filter((each) => target.isThere(each.name)))
+      await work.run([markStatement(work.sql, target.nameOf(table.name), table, gone, now)]);
+  }
+  return { ...NO_ROWS, removed: living, unchanged: told - living };
 }
 
 /** Deletes the rows of all records whose keys are in a stage. */
 async function deleteRecords(work: SqlWork, stage: string, target: MergeTarget): Promise<void> {
-  const { recordKey } = target.tables[0]!;
+  const { entityKey } = target.tables[0]!;
   for (const table of target.tables) {
     if (!target.isThere(table.name)) continue;
     const name = target.nameOf(table.name);
-    await work.run([deleteStatement(work.sql, name, table.recordKey, stage, recordKey)]);
+    await work.run([deleteStatement(work.sql, name, table.entityKey, stage, entityKey)]);
   }
 }

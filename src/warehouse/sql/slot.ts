@@ -8,6 +8,8 @@ import type { Stage, StageSet } from "./stage.js";
 export class Slot {
   /** by table */
   readonly rows = new Map<string, Stage>();
+  /** the schema of each, as it was last given */
+  tables: ReadonlyMap<string, TableSchema> = new Map();
   readonly issues: Issue[] = [];
   /** keys of records that are gone */
   removed: Stage | undefined;
@@ -21,6 +23,7 @@ export class Slot {
   }
 
   async setSchema(tables: ReadonlyMap<string, TableSchema>, root: TableSchema): Promise<void> {
+    this.tables = tables;
     for (const stage of this.rows.values()) await stage.setSchema(tables.get(stage.table)!);
     await this.removed?.setSchema(keysOf(root));
   }
@@ -32,6 +35,7 @@ export class Slot {
     firstSeq: number,
   ): Promise<number> {
     let records = 0;
+    this.tables = tables;
     const append = (stage: Stage, batch: TableBatch) => {
       stage.append(batch, firstSeq);
       records = Math.max(records, (batch.recordOf[batch.rows - 1] ?? -1) + 1);
@@ -72,5 +76,5 @@ export class Slot {
 
 /** A table of the key alone. */
 function keysOf(root: TableSchema): TableSchema {
-  return { ...root, columns: root.columns.filter(({ name }) => root.recordKey.includes(name)) };
+  return { ...root, columns: root.columns.filter(({ name }) => root.entityKey.includes(name)) };
 }

@@ -23,9 +23,21 @@ export class SqlWork {
     for (const statement of statements) await this.connection.run(statement);
   }
 
-  async countRows(table: string): Promise<number> {
-    const [row] = await this.connection.rows(`SELECT count(*) AS rows FROM ${table}`);
-    return Number(row?.rows);
+  /** What a query counts as `n`. */
+  async count(query: string): Promise<number> {
+    const [row] = await this.connection.rows(query);
+    return Number(row?.n);
+  }
+
+  countRows(table: string): Promise<number> {
+    return this.count(`SELECT count(*) AS n FROM ${table}`);
+  }
+
+  /** How many rows of a table some statements take away. */
+  async countLess(table: string, statements: readonly string[]): Promise<number> {
+    const before = await this.countRows(table);
+    await this.run(statements);
+    return before - (await this.countRows(table));
   }
 
   /** Rows whose key another row of the table has as well. */

@@ -1,0 +1,152 @@
+/** The SQL of records that are kept in several states, or marked as gone: pure, so that it can be read and tested. */
+
+import { DELETED_COLUMN, STATE_COLUMN, VALID_FROM_COLUMN, VALID_TO_COLUMN } from "../../core/shape/shaped.js";
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { SqlDialect } from "./dialect.js";
+import { equalKeys, orphansStatement } from "./merge-plan.js";
+
+const list = (sql: SqlDialect, names: readonly string[], of = "") =>
+  names.map((name) => `${of === "" ? "" : `${of}.`}${sql.quoteName(name)}`).join(", ");
+
+/** Statements that take out of the stages what stands in the target already, in all of some columns. */
+export function withoutStanding(
+  sql: SqlDialect,
+  stages: readonly string[],
+  target: string,
+  columns: readonly string[],
+): string[] {
+  const [root, ...children] = stages as [string, ...string[]];
+  const stands = `DELETE FROM ${root} AS s USING ${target} AS t WHERE ${equalKeys(sql, "s", columns, "t", columns)}`;
+  return [stands, ...children.map((child) => orphansStatement(child, root))];
+}
+
+/** How many of the stage's records have nothing that stands yet. */
+export function countNewQuery(
+  sql: SqlDialect,
+  stage: string,
+  target: string,
+  key: readonly string[],
+): string {
+  const distinct = `SELECT DISTINCT ${list(sql, key)} FROM ${stage}`;
+  return `SELECT count(*) AS n FROM (${distinct}) AS s
+    WHERE NOT EXISTS (SELECT 1 FROM ${target} AS t WHERE ${equalKeys(sql, "t", key, "s", key)})`;
+}
+
+/**
+ * Statements for records that were told to be gone and came again: they live from now on, whatever time they tell. Of
+ * the children's rows, those of these records follow.
+ */
+export function livesAgain(
+  sql: SqlDialect,
+  stages: readonly { readonly sqlName: string; readonly table: TableSchema }[],
+  target: string,
+  now: string,
+): string[] {
+  const [root] = stages;
+  if (root === undefined) return [];
+  const { entityKey: key } = root.table;
+  const gone = `SELECT ${list(sql, key)}, max(${DELETED_COLUMN}) AS gone FROM ${target}
+    GROUP BY ${list(sql, key)} HAVING max(${DELETED_COLUMN}) >= max(${VALID_FROM_COLUMN})`;
+  return stages.map(
+    ({ sqlName, table }) => `UPDATE ${sqlName} AS s SET ${VALID_FROM_COLUMN} = ${now} FROM (${gone}) AS g
+      WHERE ${equalKeys(sql, "s", table.entityKey, "g", key)} AND s.${VALID_FROM_COLUMN} <= g.gone`,
+  );
+}
+
+/** The versions of the stage's records that are as the one before them: nothing has changed then. */
+function sameVersions(
+  sql: SqlDialect,
+  target: string,
+  stage: string,
+  { entityKey: key }: TableSchema,
+): string {
+  const order = `(PARTITION BY ${list(sql, key)} ORDER BY ${VALID_FROM_COLUMN})`;
+  const versions = `SELECT ${list(sql, key)}, ${VALID_FROM_COLUMN}, ${STATE_COLUMN},
+      lag(${STATE_COLUMN}) OVER ${order} AS before, lag(${DELETED_COLUMN}) OVER ${order} AS gone
+    FROM ${target} AS v WHERE EXISTS (SELECT 1 FROM ${stage} AS s WHERE ${equalKeys(sql, "v", key, "s", key)})`;
+  return `SELECT ${list(sql, key)}, ${VALID_FROM_COLUMN} FROM (${versions}) AS w
+    WHERE ${STATE_COLUMN} = before AND gone IS NULL`;
+}
+
+/** How many versions are as the one before them. */
+export function countSameQuery(sql: SqlDialect, target: string, stage: string, root: TableSchema): string {
+  return `SELECT count(*) AS n FROM (${sameVersions(sql, target, stage, root)}) AS d`;
+}
+
+/** A statement that takes those away. */
+export function collapseStatement(sql: SqlDialect, target: string, stage: string, root: TableSchema): string {
+  return `DELETE FROM ${target} AS t USING (${sameVersions(sql, target, stage, root)}) AS d
+    WHERE ${equalKeys(sql, "t", root.entityKey, "d", root.entityKey)} AND t.${VALID_FROM_COLUMN} = d.${VALID_FROM_COLUMN}`;
+}
+
+/** A statement that takes child rows away whose version is gone. */
+export function withoutVersion(
+  sql: SqlDialect,
+  child: { readonly target: string; readonly table: TableSchema },
+  root: { readonly target: string; readonly table: TableSchema },
+  stage: string,
+): string {
+  const own = equalKeys(sql, "c", child.table.recordKey, "t", root.table.recordKey);
+  const touched = equalKeys(sql, "c", child.table.entityKey, "s", root.table.entityKey);
+  return `DELETE FROM ${child.target} AS c WHERE EXISTS (SELECT 1 FROM ${stage} AS s WHERE ${touched})
+    AND NOT EXISTS (SELECT 1 FROM ${root.target} AS t WHERE ${own})`;
+}
+
+/** A statement that says of each version of the stage's records until when it held: the next one, or its end. */
+export function untilStatement(sql: SqlDialect, target: string, stage: string, root: TableSchema): string {
+  const { entityKey: key } = root;
+  const next = `SELECT ${list(sql, key)}, ${VALID_FROM_COLUMN}, coalesce(${DELETED_COLUMN},
+      lead(${VALID_FROM_COLUMN}) OVER (PARTITION BY ${list(sql, key)} ORDER BY ${VALID_FROM_COLUMN})) AS until
+    FROM ${target} AS v WHERE EXISTS (SELECT 1 FROM ${stage} AS s WHERE ${equalKeys(sql, "v", key, "s", key)})`;
+  return `UPDATE ${target} AS t SET ${VALID_TO_COLUMN} = n.until FROM (${next}) AS n
+    WHERE ${equalKeys(sql, "t", key, "n", key)} AND t.${VALID_FROM_COLUMN} = n.${VALID_FROM_COLUMN}
+      AND t.${VALID_TO_COLUMN} IS DISTINCT FROM n.until`;
+}
+
+/** A statement that gives child rows the end of their version, and when their record was gone. */
+export function followStatement(
+  sql: SqlDialect,
+  child: { readonly target: string; readonly table: TableSchema },
+  root: { readonly target: string; readonly table: TableSchema },
+  stage: string,
+): string {
+  const touched = equalKeys(sql, "t", root.table.entityKey, "s", root.table.entityKey);
+  const ends = `SELECT * FROM ${root.target} AS t WHERE EXISTS (SELECT 1 FROM ${stage} AS s WHERE ${touched})`;
+  return `UPDATE ${child.target} AS c SET ${VALID_TO_COLUMN} = r.${VALID_TO_COLUMN}, ${DELETED_COLUMN} = r.${DELETED_COLUMN}
+    FROM (${ends}) AS r WHERE ${equalKeys(sql, "c", child.table.recordKey, "r", root.table.recordKey)}
+      AND (c.${VALID_TO_COLUMN} IS DISTINCT FROM r.${VALID_TO_COLUMN} OR c.${DELETED_COLUMN} IS DISTINCT FROM r.${DELETED_COLUMN})`;
+}
+
+/** A statement that marks what is there of the stage's records as gone; of versions, the one that holds. */
+export function markStatement(
+  sql: SqlDialect,
+  target: string,
+  table: TableSchema,
+  gone: { readonly stage: string; readonly key: readonly string[] },
+  now: string,
+): string {
+  const hasVersions = table.columns.some(({ role }) => role === "valid_to");
+  // a version may begin later than the clock here shows
+  const ended = hasVersions
+    ? `CASE WHEN t.${VALID_FROM_COLUMN} > ${now} THEN t.${VALID_FROM_COLUMN} ELSE ${now} END`
+    : now;
+  const set = hasVersions
+    ? `${DELETED_COLUMN} = ${ended}, ${VALID_TO_COLUMN} = ${ended}`
+    : `${DELETED_COLUMN} = ${now}`;
+  const lives = `t.${DELETED_COLUMN} IS NULL${hasVersions ? ` AND t.${VALID_TO_COLUMN} IS NULL` : ""}`;
+  return `UPDATE ${target} AS t SET ${set} FROM ${gone.stage} AS s
+    WHERE ${equalKeys(sql, "t", table.entityKey, "s", gone.key)} AND ${lives}`;
+}
+
+/** How many of the records told to be gone are there and not marked yet. */
+export function countLivingQuery(
+  sql: SqlDialect,
+  target: string,
+  key: readonly string[],
+  gone: { readonly stage: string; readonly key: readonly string[] },
+  hasMark: boolean,
+): string {
+  const lives = hasMark ? ` AND t.${DELETED_COLUMN} IS NULL` : "";
+  const held = `SELECT 1 FROM ${target} AS t WHERE ${equalKeys(sql, "t", key, "s", gone.key)}${lives}`;
+  return `SELECT count(*) AS n FROM ${gone.stage} AS s WHERE EXISTS (${held})`;
+}

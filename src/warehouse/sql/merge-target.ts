@@ -1,0 +1,25 @@
+/** Where a merge goes, and how what waits is put in. */
+
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { LoadOptions } from "../warehouse.js";
+import { insertStatement } from "./merge-plan.js";
+import type { Slot } from "./slot.js";
+import type { SqlWork } from "./work.js";
+
+/** The tables of a stream, its own first, where they are built, and what every row gets. */
+export interface MergeTarget extends Pick<LoadOptions, "write" | "deletes" | "run" | "loadedAtMs"> {
+  readonly tables: readonly TableSchema[];
+  /** the full name of the table that rows go into */
+  nameOf(table: string): string;
+  /** whether it is there by now */
+  isThere(table: string): boolean;
+}
+
+/** Copies all that waits into its tables. */
+export async function insertRows(work: SqlWork, { rows }: Slot, target: MergeTarget): Promise<void> {
+  for (const table of target.tables) {
+    const stage = rows.get(table.name);
+    const name = target.nameOf(table.name);
+    if (stage !== undefined) await work.run([insertStatement(work.sql, name, stage.sqlName, table, target)]);
+  }
+}
