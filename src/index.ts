@@ -64,6 +64,7 @@ export { type Peek, type PeekOptions, peek, type Sample, type SamplePlace } from
 export { planBridge, type StreamPlan } from "./run/plan.js";
 export type { Network, Ports } from "./run/ports.js";
 export { type ProbeLine, type ProbeOptions, probe } from "./run/probe.js";
+export { type RewindOptions, type Rewound, type RewoundPart, rewind } from "./run/rewind.js";
 export { survey } from "./run/survey.js";
 export type { SurveyColumn, SurveyOptions, SurveyResource } from "./run/survey-resource.js";
 export {

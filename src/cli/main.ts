@@ -147,6 +147,24 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
       setExitCode(await (await import("./probe-command.js")).probeCommand(name, options, logs.log)),
     );
   program
+    .command("rewind")
+    .description("set a stream's cursor back: what was loaded is asked for again")
+    .argument("<bridge>", "name of the bridge")
+    .argument("<stream>", "name of the stream")
+    .option(...PROJECT_OPTION)
+    .option(
+      "--to <place>",
+      "a value of the cursor, a time, or a duration such as -P7D; default: its beginning",
+    )
+    .option("--until <time>", "of a stream in windows, only what is before this time")
+    .option("--part <name>", "only this part of the stream")
+    .option("--anew", "drop its tables as well, and load it as if it had never been")
+    .option("--yes", "do not ask")
+    .option("--json", "what is set back as a JSON line")
+    .action(async (bridge, stream, options) =>
+      setExitCode(await (await import("./rewind-command.js")).rewindCommand(bridge, stream, options)),
+    );
+  program
     .command("demo")
     .description("see it at work on made-up data, in the folder early-bridge-demo")
     .option("--serve", "only keep the demo's service up")

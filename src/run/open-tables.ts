@@ -1,4 +1,4 @@
-/** Opens a stream's way into its tables: the load, the shape that fits what stands there, and the cursors that count. */
+/** Opens a stream's way into its tables: the load, the shape that fits what stands, and the cursors that count. */
 
 import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";

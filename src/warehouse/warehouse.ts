@@ -31,6 +31,8 @@ export interface WarehouseSession {
   readonly names: NameRules;
   readonly ledger: Ledger;
   openLoad(options: LoadOptions): Promise<StreamLoad>;
+  /** Drops a stream's tables and all that the ledger knows of where it stands; its runs and quarantine stay. */
+  dropStream(of: StreamPlace): Promise<void>;
   /** the tables of a schema as the warehouse itself describes them */
   describeTables(schema: string): Promise<TableView[]>;
   /** some rows, every value as the warehouse writes it; times in UTC */
@@ -49,12 +51,16 @@ export interface TableView {
   readonly columns: readonly { readonly name: string; readonly type: string }[];
 }
 
-/** Which stream is loaded, where to and how. */
-export interface LoadOptions {
-  readonly run: number;
+/** A stream of a bridge, and where its tables are. */
+export interface StreamPlace {
   readonly bridge: string;
   readonly stream: string;
   readonly schema: string;
+}
+
+/** Which stream is loaded, where to and how. */
+export interface LoadOptions extends StreamPlace {
+  readonly run: number;
   readonly rootTable: string;
   readonly write: WriteMethod;
   /** what happens to the rows of records that are gone */
@@ -237,6 +243,12 @@ export interface Ledger {
   endRun(end: RunEnd): Promise<void>;
   /** the cursors of a stream's parts; "" is a stream without parts */
   cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>>;
+  /** Sets the cursors of some parts; undefined takes one away. */
+  setCursors(
+    of: StreamPlace,
+    cursors: ReadonlyMap<string, SavedCursor | undefined>,
+    atMs: number,
+  ): Promise<void>;
   /** what all runs of an account have spent after a moment, up to two days back */
   spentSince(
     account: string,

@@ -10,10 +10,12 @@ import type { NameRules } from "../../core/shape/naming.js";
 import { type LoadPorts, SqlLoad, type Standing } from "../sql/load.js";
 import type { StageSet } from "../sql/stage.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
+import { transaction } from "../sql/transaction.js";
 import type {
   LoadOptions,
   SampleRow,
   StreamLoad,
+  StreamPlace,
   TableView,
   Warehouse,
   WarehouseSession,
@@ -47,6 +49,7 @@ function leaseOf({ session, leave }: Lease<DuckSession>): WarehouseSession {
     names: session.names,
     ledger: session.ledger,
     openLoad: (options) => session.openLoad(options),
+    dropStream: (of) => session.dropStream(of),
     tryWriting: (schema) => session.tryWriting(schema),
     describeTables: (schema) => session.describeTables(schema),
     sampleRows: (schema, table, limit) => session.sampleRows(schema, table, limit),
@@ -160,6 +163,21 @@ class DuckSession implements WarehouseSession {
       this.writing.closeSync();
       this.instance.closeSync();
     });
+  }
+
+  async dropStream(of: StreamPlace): Promise<void> {
+    const known = await this.ledger.columns(of.schema, of.bridge, of.stream);
+    const names = new Set(known.map(({ table }) => table));
+    await this.turns(() =>
+      transaction(
+        (statement) => this.writing.run(statement),
+        async () => {
+          for (const name of names)
+            await this.writing.run(`DROP TABLE IF EXISTS ${tableName(of.schema, name)}`);
+          await this.ledger.forgetStream(of);
+        },
+      ),
+    );
   }
 
   async tryWriting(schema: string): Promise<void> {

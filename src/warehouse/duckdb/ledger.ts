@@ -19,7 +19,9 @@ import type {
   SchemaChange,
   Spent,
   StreamOutcome,
+  StreamPlace,
 } from "../warehouse.js";
+import { forgetStream, putCursors } from "./ledger-cursors.js";
 import {
   type Cell,
   columnValues,
@@ -289,18 +291,20 @@ export class DuckLedger implements Ledger, LoadNotes {
       [BigInt(run), bridge, stream, BigInt(entry.number), at, BigInt(rows), noted],
     );
     await this.noteSpent(entry.spent, entry.atMs);
-    if (cursors.size === 0) return;
-    const moved = JSON.stringify([...cursors].map(([part, cursor]) => ({ part, cursor })));
-    const each = "SELECT unnest(from_json($1::JSON, '[\"JSON\"]')) AS moved";
-    await this.connection.run(
-      `DELETE FROM ${LEDGER}.cursors WHERE bridge = $2 AND stream = $3 AND part IN (SELECT moved->>'part' FROM (${each}))`,
-      [moved, bridge, stream],
-    );
-    await this.connection.run(
-      `INSERT INTO ${LEDGER}.cursors (bridge, stream, part, cursor, run, moved_at)
-       SELECT $2, $3, moved->>'part', moved->'cursor', $4, $5::TIMESTAMPTZ FROM (${each})`,
-      [moved, bridge, stream, BigInt(run), at],
-    );
+    await putCursors(this.connection, options, cursors, { atMs: entry.atMs, run: BigInt(run) });
+  }
+
+  setCursors(
+    of: StreamPlace,
+    cursors: ReadonlyMap<string, SavedCursor | undefined>,
+    atMs: number,
+  ): Promise<void> {
+    return this.inTransaction(() => putCursors(this.connection, of, cursors, { atMs, run: null }));
+  }
+
+  /** Forgets where a stream stands; called inside a transaction. */
+  forgetStream(of: StreamPlace): Promise<void> {
+    return forgetStream(this.connection, of);
   }
 
   /** Keeps what is known of a stream's columns; called inside a checkpoint's transaction. */
