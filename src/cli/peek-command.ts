@@ -7,12 +7,13 @@ import { checkValue, parseYaml } from "../core/define/check.js";
 import { BridgeError } from "../core/errors.js";
 import type { FieldStats } from "../core/sample/field-stats.js";
 import type { SampleTable } from "../core/sample/look.js";
-import { ExactNumber, parseExactJson, stringifyExact } from "../core/shape/exact-json.js";
+import { parseExactJson, stringifyExact } from "../core/shape/exact-json.js";
 import { openProject } from "../node/project.js";
 import { type Peek, peek, type Sample } from "../run/peek.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { clipped, countOf, countText } from "./format.js";
 import { jsonLine } from "./json-lines.js";
+import { plainNumbers, prettyJson } from "./pretty-json.js";
 import { tableText } from "./table.js";
 
 export interface PeekCommandOptions {
@@ -193,7 +194,7 @@ function tableOf({ name, columns, rows }: SampleTable): string {
 }
 
 function rawText(record: unknown): string {
-  const lines = JSON.stringify(plainNumbers(record), undefined, 2).split("\n");
+  const lines = prettyJson(record).split("\n");
   const shown = lines.slice(0, RAW_LINES).map((line) => `  ${clipped(line, 116)}`);
   const more =
     lines.length > RAW_LINES ? [colors.dim(`  … ${lines.length - RAW_LINES} more lines: --json`)] : [];
@@ -262,18 +263,6 @@ function tellLines({
   for (const each of decisions) line("decision", each);
   for (const each of quarantined) line("misfit", each);
   for (const record of records) line("record", { record });
-}
-
-/** What JSON has no numbers for stands as text. */
-function plainNumbers(value: unknown): unknown {
-  if (typeof value === "bigint")
-    return value >= Number.MIN_SAFE_INTEGER && value <= Number.MAX_SAFE_INTEGER
-      ? Number(value)
-      : String(value);
-  if (value instanceof ExactNumber) return value.text;
-  if (Array.isArray(value)) return value.map(plainNumbers);
-  if (typeof value !== "object" || value === null) return value;
-  return Object.fromEntries(Object.entries(value).map(([key, inner]) => [key, plainNumbers(inner)]));
 }
 
 function say(text: string): void {

@@ -190,6 +190,10 @@ export const ERROR_CODES = {
     hint: "Run a bridge into this warehouse once: that brings the ledger up to date.",
   },
   WAREHOUSE_FAILED: { kind: "warehouse", hint: "Rows and cursor stay as at the last checkpoint." },
+  QUARANTINE_FULL: {
+    kind: "data",
+    hint: "Look at what does not fit (early-bridge mend), put the rule or the type right, then mend and run again; or permit more under quarantine of the bridge.",
+  },
   WRITE_CHANGED: {
     kind: "config",
     hint: "Write the stream as before; or begin it anew (early-bridge rewind <bridge> <stream> --anew): its tables are dropped and loaded again.",

@@ -106,12 +106,20 @@ class ProjectReader {
 
   async openBridge(name: string, { warehouse: other, ...options }: BridgeChoice = {}): Promise<OpenedBridge> {
     const definition = this.named("bridges", name, []);
-    const { from, to, schema, streams, checkpoint } = definition;
+    const { from, to, schema, streams, checkpoint, quarantine } = definition;
     const api = await this.openAccount(from, options, ["bridges", name, "from"]);
     try {
       this.checkStreams(name, streams, api.connector);
       const warehouse = other ?? (await this.warehouse(to, ["bridges", name, "to"]));
-      const bridge = await openBridge({ from: api, to: warehouse, name, schema, streams, checkpoint });
+      const bridge = await openBridge({
+        from: api,
+        to: warehouse,
+        name,
+        schema,
+        streams,
+        checkpoint,
+        quarantine,
+      });
       return { bridge, api, close: () => api.close() };
     } catch (error) {
       await api.close();

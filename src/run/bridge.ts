@@ -7,6 +7,7 @@ import {
   type BridgeStreamInput,
   bridgeStreamsSchema,
   checkpointSchema,
+  quarantineSchema,
 } from "../core/define/project-schema.js";
 import { WRITE_METHODS } from "../core/define/write-method.js";
 import { BridgeError, describeWhere, toBridgeError } from "../core/errors.js";
@@ -18,6 +19,7 @@ import { type Api, type ApiInside, accountKey, insideOf, takeSpent } from "./api
 import { type BridgeStream, bridgeStream } from "./bridge-stream.js";
 import { carryStream } from "./carry-stream.js";
 import type { OnRunEvent, RunReport, StreamReport } from "./events.js";
+import type { QuarantineRule } from "./stream-totals.js";
 
 /** What a bridge joins, and how its streams are written. */
 export interface BridgeOptions {
@@ -33,6 +35,8 @@ export interface BridgeOptions {
   readonly checkpoint?:
     | { readonly rows?: number | undefined; readonly every?: string | undefined }
     | undefined;
+  /** what may go to quarantine in one run of a stream before it stops; default: half of what came */
+  readonly quarantine?: QuarantineRule | undefined;
 }
 
 /** What may be said of one run. */
@@ -71,6 +75,11 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
   const { connector } = api;
   const { name = connector.connector, schema = name } = options;
   const rule = checkValue(checkpointSchema, options.checkpoint ?? {}, codeSource("openBridge.checkpoint"));
+  const quarantine = checkValue(
+    quarantineSchema,
+    options.quarantine ?? {},
+    codeSource("openBridge.quarantine"),
+  );
   const chosen = checkValue(
     bridgeStreamsSchema,
     options.streams ?? (await allStreams(api)),
@@ -97,6 +106,7 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
           streams,
           names,
           checkpoint,
+          quarantine,
           signal,
           recorder,
           cursors,
@@ -138,6 +148,7 @@ interface RunParts {
   readonly streams: ReadonlyMap<string, BridgeStream>;
   readonly names: readonly string[];
   readonly checkpoint: { readonly rows: number; readonly everyMs: number };
+  readonly quarantine: QuarantineRule;
   readonly signal: AbortSignal | undefined;
   readonly recorder: RunRecorder | undefined;
   readonly cursors: StartCursors | undefined;
@@ -160,7 +171,7 @@ async function runStreams(parts: RunParts): Promise<RunReport> {
 }
 
 async function runStarted(parts: RunParts, run: number, startedAtMs: number): Promise<RunReport> {
-  const { api, session, name: bridge, schema, streams, names, checkpoint, onEvent } = parts;
+  const { api, session, name: bridge, schema, streams, names, checkpoint, quarantine, onEvent } = parts;
   const { ledger } = session;
   // waiting for a checkpoint to fall due would be waiting like any other: it would pass at once
   const due = api.replays ? { ...checkpoint, everyMs: Number.POSITIVE_INFINITY } : checkpoint;
@@ -184,6 +195,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
       bridge,
       schema,
       checkpoint: due,
+      quarantine,
       rootTables,
       startedAtMs,
       onEvent,

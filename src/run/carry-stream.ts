@@ -32,7 +32,7 @@ import { Notices } from "./notices.js";
 import { openTables, type TablesOptions } from "./open-tables.js";
 import { outcomeOf, unlessAsked } from "./outcome.js";
 import { PartPass, type PartTask } from "./part-pass.js";
-import { StreamTotals } from "./stream-totals.js";
+import { type QuarantineRule, StreamTotals } from "./stream-totals.js";
 
 export interface CarryOptions extends TablesOptions {
   readonly api: ApiInside;
@@ -40,6 +40,8 @@ export interface CarryOptions extends TablesOptions {
   /** what the bridge says of each of its streams */
   readonly choices: ReadonlyMap<string, BridgeStream>;
   readonly checkpoint: CheckpointRule;
+  /** what of a stream may go to quarantine before it stops */
+  readonly quarantine: QuarantineRule;
   readonly signal: AbortSignal;
   readonly recorder: RunRecorder | undefined;
   readonly onEvent: OnRunEvent;
@@ -274,7 +276,7 @@ class Carrier {
       }
       const shapedAt = api.clock.now();
       this.times.shapeMs += shapedAt - from;
-      rows += await this.add(slice);
+      rows += await this.add(slice, page);
       from = api.clock.now();
       this.times.loadMs += from - shapedAt;
     }
@@ -284,13 +286,20 @@ class Carrier {
     return span;
   }
 
-  private async add(shaped: Shaped): Promise<number> {
-    const { batches, issues } = shaped;
+  private async add(shaped: Shaped, page?: Page): Promise<number> {
+    const { batches } = shaped;
     const { stream, onEvent } = this.options;
+    const issues = shaped.issues.map((issue) => ({ ...issue, page: page?.number }));
+    const tooMany = this.totals.tooManyMisfits(issues, page?.came.length ?? 0, this.options.quarantine);
+    if (tooMany !== undefined) {
+      // they can be looked at, though none of the page's rows is written
+      await this.load.add({ batches: [], removed: undefined, issues }, undefined);
+      throw tooMany;
+    }
     for (const note of this.shape.takeNotes()) this.notice(note);
     const changed = this.shape.version !== this.shapeVersion;
     this.shapeVersion = this.shape.version;
-    await this.load.add(shaped, changed ? this.shape.schema() : undefined);
+    await this.load.add({ ...shaped, issues }, changed ? this.shape.schema() : undefined);
     for (const { reason, path, message } of issues)
       onEvent({ type: "quarantined", stream, reason, path, message });
     return this.totals.takeRows(batches, issues.length);

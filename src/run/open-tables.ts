@@ -21,6 +21,8 @@ export interface TablesOptions {
   readonly deletes: DeleteMode;
   readonly rootTables: ReadonlySet<string>;
   readonly startedAtMs: number;
+  /** rows that a later run than this one wrote are not to be replaced */
+  readonly notOver?: number | undefined;
   /** these cursors instead of the ledger's */
   readonly cursors: StartCursors[string] | undefined;
 }
@@ -40,7 +42,15 @@ export async function openTables(stream: CompiledStream, options: TablesOptions)
   const { ledger, names } = session;
   const rootTable = snakeCase(name);
   const known = await ledger.columns(schema, bridge, name);
-  const of = { run, bridge, stream: name, schema, rootTable, loadedAtMs: startedAtMs };
+  const of = {
+    run,
+    bridge,
+    stream: name,
+    schema,
+    rootTable,
+    loadedAtMs: startedAtMs,
+    notOver: options.notOver,
+  };
   const load = await session.openLoad({ ...of, write, deletes });
   const other = load.fresh ? undefined : otherWriting(known, stream, write);
   if (other !== undefined) {

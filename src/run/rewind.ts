@@ -46,7 +46,7 @@ export interface Rewound {
 }
 
 /**
- * Sets a stream's cursor back. The rows stay: what is asked for again takes their places, by the stream's way of writing.
+ * Sets a stream's cursor back. The rows stay: what is asked for again takes their places, by the way of writing.
  * @throws BridgeError CONFIG_UNKNOWN_NAME, CONFIG_INVALID, WAREHOUSE_*
  */
 export async function rewind(options: RewindOptions): Promise<Rewound> {

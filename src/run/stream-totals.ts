@@ -2,10 +2,21 @@
 
 import { BridgeError } from "../core/errors.js";
 import type { TableBatch } from "../core/shape/batch.js";
+import type { Issue } from "../core/shape/shaped.js";
 import type { CursorField } from "../core/track/cursor-field.js";
 import { KIND_WORDS } from "../core/track/cursor-value.js";
 import type { RowCounts } from "../warehouse/warehouse.js";
 import type { Page } from "./ask/page-series.js";
+
+/** What may go to quarantine in one run of a stream; undefined: any number. */
+export interface QuarantineRule {
+  readonly records?: number | undefined;
+  /** of the records that came */
+  readonly share?: number | undefined;
+}
+
+/** A share of a few records says little. */
+const FEWEST_OF_SHARE = 20;
 
 export class StreamTotals {
   /** records that the API gave, those that rules left out, and those that were kept */
@@ -27,6 +38,27 @@ export class StreamTotals {
     this.records += page.records.length;
     this.strange += page.span?.strange ?? 0;
     this.stranger ??= page.span?.stranger;
+  }
+
+  /**
+   * Why the stream has to stop before all is wrong: more does not fit than the bridge permits. `ofPage`: records that
+   * came on the page that is taken.
+   */
+  tooManyMisfits(
+    issues: readonly Issue[],
+    ofPage: number,
+    { records, share }: QuarantineRule,
+  ): BridgeError | undefined {
+    const [first] = issues;
+    const all = this.quarantined + issues.length;
+    const came = this.received + ofPage;
+    const isMuch = share !== undefined && all >= FEWEST_OF_SHARE && all > came * share;
+    if (first === undefined || (!isMuch && (records === undefined || all <= records))) return undefined;
+    const permitted = isMuch ? `a share of ${share}` : String(records);
+    return new BridgeError(
+      "QUARANTINE_FULL",
+      `${all} records do not fit, and the bridge permits ${permitted}. One of them: ${first.message}.`,
+    );
   }
 
   /** Counts rows of a page; gives how many there are in all tables. */

@@ -10,7 +10,7 @@
 import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";
 import type { NameRules } from "../core/shape/naming.js";
-import type { KnownColumn, Shaped } from "../core/shape/shaped.js";
+import type { Issue, KnownColumn, Shaped } from "../core/shape/shaped.js";
 import type { TableSchema } from "../core/shape/table-shape.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 
@@ -67,6 +67,8 @@ export interface LoadOptions extends StreamPlace {
   readonly deletes: DeleteMode;
   /** the time that goes into `eb_loaded_at`, ms since 1970 */
   readonly loadedAtMs: number;
+  /** rows that a later run than this one wrote are not to be replaced; default: all are */
+  readonly notOver?: number | undefined;
 }
 
 /** Rows of the stream's own table that a checkpoint changed; child rows follow their parents and are not counted. */
@@ -129,6 +131,37 @@ export interface CheckpointEntry {
   readonly cursors: ReadonlyMap<string, SavedCursor>;
   readonly atMs: number;
   readonly spent: Spent;
+  /** records of the quarantine that this checkpoint settles */
+  readonly settled?: readonly Settled[] | undefined;
+}
+
+/** A record that did not fit, as the ledger keeps it. */
+export interface Quarantined extends Issue {
+  /** 12 hexadecimal digits: the begin of the record's digest */
+  readonly id: string;
+  readonly run: number;
+  readonly bridge: string;
+  readonly stream: string;
+  readonly atMs: number;
+}
+
+/** Which open records of the quarantine. */
+export interface QuarantineFilter {
+  readonly bridge?: string | undefined;
+  readonly stream?: string | undefined;
+  readonly reason?: string | undefined;
+  readonly path?: string | undefined;
+  readonly id?: string | undefined;
+  readonly limit?: number | undefined;
+}
+
+/** What became of records in quarantine. */
+export interface Settled {
+  readonly ids: readonly string[];
+  /** mended: it, or something newer, is in the tables; left_out: by a rule; discarded: by a person */
+  readonly how: "mended" | "left_out" | "discarded";
+  readonly why?: string | undefined;
+  readonly run?: number | undefined;
 }
 
 /** One stream's way into its tables, in one run. */
@@ -249,6 +282,10 @@ export interface Ledger {
     cursors: ReadonlyMap<string, SavedCursor | undefined>,
     atMs: number,
   ): Promise<void>;
+  /** records in quarantine that nobody has settled, oldest first */
+  quarantined(filter: QuarantineFilter): Promise<Quarantined[]>;
+  /** Notes what became of some of them. */
+  settle(of: StreamPlace, settled: Settled, atMs: number): Promise<void>;
   /** what all runs of an account have spent after a moment, up to two days back */
   spentSince(
     account: string,

@@ -60,6 +60,8 @@ export interface ProjectInput {
         | undefined;
       /** When rows and cursor are committed together */
       checkpoint?: Checkpoint | undefined;
+      /** A stream in which more does not fit stops before all is wrong */
+      quarantine?: Quarantine | undefined;
     };
   };
 }
@@ -135,4 +137,11 @@ export interface Checkpoint {
   rows?: number | undefined;
   /** Time between two checkpoints, at most. Default: "PT30S" */
   every?: string | undefined;
+}
+/** A stream in which more does not fit stops before all is wrong */
+export interface Quarantine {
+  /** So many in a run of a stream, at most; default: any number */
+  records?: number | undefined;
+  /** Of the records that came, at most, once some twenty do not fit. Default: 0.5 */
+  share?: number | undefined;
 }

@@ -55,6 +55,19 @@ export const checkpointSchema = z
   .describe("When rows and cursor are committed together")
   .meta({ id: "Checkpoint" });
 
+export const quarantineSchema = z
+  .strictObject({
+    records: z.int().min(0).optional().describe("So many in a run of a stream, at most; default: any number"),
+    share: z
+      .number()
+      .min(0)
+      .max(1)
+      .default(0.5)
+      .describe("Of the records that came, at most, once some twenty do not fit"),
+  })
+  .describe("A stream in which more does not fit stops before all is wrong")
+  .meta({ id: "Quarantine" });
+
 export const WRITE_MODES = ["upsert", "replace", "append", "versions"] as const;
 export const DELETE_MODES = ["remove", "mark"] as const;
 
@@ -86,6 +99,7 @@ const bridgeSchema = z.strictObject({
   schema: nameText.optional().describe("The warehouse schema of the tables; default: the bridge's name"),
   streams: bridgeStreamsSchema.optional(),
   checkpoint: checkpointSchema.prefault({}),
+  quarantine: quarantineSchema.prefault({}),
 });
 
 /** The schema of bridges.yaml. */

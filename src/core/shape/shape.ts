@@ -4,7 +4,7 @@ import { aTypeName, typeName } from "../errors.js";
 import type { ColumnBatch, TableBatch } from "./batch.js";
 import { classifyColumn } from "./classify.js";
 import { formatColumnType, sameSeen, sameType } from "./column-type.js";
-import { type Concealed, concealedIn, concealedPaths, rowId } from "./concealed-values.js";
+import { type Concealed, concealedPaths, recordable, rowId } from "./concealed-values.js";
 import { encodeColumn, scalarText } from "./encode.js";
 import { ExactNumber, isPlainObject } from "./exact-json.js";
 import { inTableOrder, LifeColumns } from "./life-columns.js";
@@ -148,11 +148,11 @@ export class Shape implements ShapeGrowth {
     );
   }
 
-  /** What is not to be seen stands in no record of the quarantine, and in no message. */
+  /** What is not to be seen stands in no record of the quarantine; shaped again, it gives the same rows. */
   hide(issues: readonly Issue[]): readonly Issue[] {
     const { concealed } = this;
     if (concealed.length === 0) return issues;
-    return issues.map((issue) => ({ ...issue, record: concealedIn(issue.record, concealed) }));
+    return issues.map((issue) => ({ ...issue, record: recordable(issue.record, concealed) }));
   }
 
   /** Whether a record turned out to nest too deep: then the others are to be walked again without it. */

@@ -66,6 +66,8 @@ export interface Issue {
   readonly path: string;
   readonly message: string;
   readonly record: unknown;
+  /** of the pass, where it came on one */
+  readonly page?: number | undefined;
 }
 
 /** What a page of records has become. */

@@ -14,6 +14,8 @@ export const COUNTS = [
 
 const FAILURE = "error_code VARCHAR, error_message VARCHAR, error_where VARCHAR, error_hint VARCHAR";
 
+const SETTLED = "settled VARCHAR, settled_at TIMESTAMPTZ, settled_run BIGINT, why VARCHAR";
+
 export const TABLES: readonly string[] = [
   "ledger_version (version INTEGER, created_at TIMESTAMPTZ)",
   "tokens (name VARCHAR, sealed VARCHAR, written_at TIMESTAMPTZ)",
@@ -31,7 +33,7 @@ export const TABLES: readonly string[] = [
   `schema_changes (run BIGINT, table_schema VARCHAR, table_name VARCHAR, column_name VARCHAR, change VARCHAR,
     from_type VARCHAR, to_type VARCHAR, changed_at TIMESTAMPTZ)`,
   `quarantine (run BIGINT, bridge VARCHAR, stream VARCHAR, reason VARCHAR, path VARCHAR, message VARCHAR,
-    record JSON, quarantined_at TIMESTAMPTZ)`,
+    record JSON, quarantined_at TIMESTAMPTZ, id VARCHAR, page BIGINT, ${SETTLED})`,
 ];
 
 const alter = (table: string, change: string) => `ALTER TABLE ${LEDGER}.${table} ${change}`;
@@ -71,6 +73,11 @@ const UPGRADES: readonly (readonly string[])[] = [
   ],
   // version 4 did not tell which columns are a table's key; the next run of a stream does
   [alter("columns", "ADD COLUMN is_key BOOLEAN")],
+  // version 5 kept records in quarantine for ever, some of them more than once
+  [
+    ...addColumns("quarantine", `id VARCHAR, page BIGINT, ${SETTLED}`),
+    `UPDATE ${LEDGER}.quarantine SET id = substr(sha256(record::VARCHAR), 1, 12)`,
+  ],
 ];
 
 /** Raised when an older program could not read what a newer one writes. */

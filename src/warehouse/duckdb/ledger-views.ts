@@ -28,7 +28,7 @@ const VIEWS: Readonly<Record<string, string>> = {
   quarantine_report: `
     SELECT bridge, stream, reason, path, count(*) AS records, min(quarantined_at) AS first_at, max(quarantined_at) AS last_at,
       arg_max(message, quarantined_at) AS last_message
-    FROM ${from("quarantine")} GROUP BY ALL ORDER BY bridge, stream, records DESC`,
+    FROM ${from("quarantine")} WHERE settled IS NULL GROUP BY ALL ORDER BY bridge, stream, records DESC`,
 };
 
 /** Statements that make the views as this version knows them. */

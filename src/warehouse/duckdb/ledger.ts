@@ -2,7 +2,6 @@
 
 import type { DuckDBConnection, DuckDBValue } from "@duckdb/node-api";
 import { BridgeError } from "../../core/errors.js";
-import { stringifyExact } from "../../core/shape/exact-json.js";
 import type { Issue, KnownColumn } from "../../core/shape/shaped.js";
 import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
 import type { SavedCursor } from "../../core/track/cursor.js";
@@ -12,16 +11,20 @@ import type {
   CheckpointEntry,
   Ledger,
   LoadOptions,
+  Quarantined,
+  QuarantineFilter,
   RunEnd,
   RunOutcome,
   RunRecord,
   RunStart,
   SchemaChange,
+  Settled,
   Spent,
   StreamOutcome,
   StreamPlace,
 } from "../warehouse.js";
 import { forgetStream, putCursors } from "./ledger-cursors.js";
+import { openQuery, quarantinedOf, quarantineRows, settle, withoutKnown } from "./ledger-quarantine.js";
 import {
   type Cell,
   columnValues,
@@ -291,6 +294,7 @@ export class DuckLedger implements Ledger, LoadNotes {
       [BigInt(run), bridge, stream, BigInt(entry.number), at, BigInt(rows), noted],
     );
     await this.noteSpent(entry.spent, entry.atMs);
+    for (const settled of entry.settled ?? []) await settle(this.connection, options, settled, entry.atMs);
     await putCursors(this.connection, options, cursors, { atMs: entry.atMs, run: BigInt(run) });
   }
 
@@ -345,18 +349,17 @@ export class DuckLedger implements Ledger, LoadNotes {
   }
 
   async noteIssues(options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void> {
-    const { run, bridge, stream } = options;
-    const rows = issues.map(({ reason, path, message, record }) => [
-      run,
-      bridge,
-      stream,
-      reason,
-      path,
-      message,
-      stringifyExact(record),
-      timestamp(atMs),
-    ]);
-    await this.insert("quarantine", rows);
+    const rows = quarantineRows(options, issues, atMs);
+    await this.insert("quarantine", await withoutKnown(this.connection, options, rows));
+  }
+
+  async quarantined(filter: QuarantineFilter): Promise<Quarantined[]> {
+    const { sql, values } = openQuery(filter);
+    return (await this.read(sql, values)).map(quarantinedOf);
+  }
+
+  settle(of: StreamPlace, settled: Settled, atMs: number): Promise<void> {
+    return this.inTransaction(() => settle(this.connection, of, settled, atMs));
   }
 
   /** Inserts rows into all of a table's columns, in one statement: they travel as texts in JSON. */

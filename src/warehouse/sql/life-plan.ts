@@ -1,6 +1,12 @@
 /** The SQL of records that are kept in several states, or marked as gone: pure, so that it can be read and tested. */
 
-import { DELETED_COLUMN, STATE_COLUMN, VALID_FROM_COLUMN, VALID_TO_COLUMN } from "../../core/shape/shaped.js";
+import {
+  DELETED_COLUMN,
+  RUN_COLUMN,
+  STATE_COLUMN,
+  VALID_FROM_COLUMN,
+  VALID_TO_COLUMN,
+} from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "./dialect.js";
 import { equalKeys, orphansStatement } from "./merge-plan.js";
@@ -18,6 +24,20 @@ export function withoutStanding(
   const [root, ...children] = stages as [string, ...string[]];
   const stands = `DELETE FROM ${root} AS s USING ${target} AS t WHERE ${equalKeys(sql, "s", columns, "t", columns)}`;
   return [stands, ...children.map((child) => orphansStatement(child, root))];
+}
+
+/** Statements that take out of the stages the records of which a later run has written what stands. */
+export function withoutNewer(
+  sql: SqlDialect,
+  stages: readonly string[],
+  target: string,
+  key: readonly string[],
+  run: number,
+): string[] {
+  const [root, ...children] = stages as [string, ...string[]];
+  const newer = `DELETE FROM ${root} AS s USING ${target} AS t
+    WHERE ${equalKeys(sql, "s", key, "t", key)} AND t.${RUN_COLUMN} > ${run}`;
+  return [newer, ...children.map((child) => orphansStatement(child, root))];
 }
 
 /** How many of the stage's records have nothing that stands yet. */

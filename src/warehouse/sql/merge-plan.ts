@@ -160,7 +160,7 @@ export function countMatchesQuery(
     FROM ${stage} AS s JOIN ${target} AS t ON ${equalKeys(sql, "t", schema.recordKey, "s", schema.recordKey)}`;
 }
 
-/** A standing table's shared columns as the schema now has them: what does not fit a type any more is NULL. */
+/** A standing table's shared columns as the schema now has them, and each row's run; what does not fit is NULL. */
 export function readAs(
   sql: SqlDialect,
   target: string,
@@ -173,7 +173,7 @@ export function readAs(
     const value = sameType(old, type) ? sql.quoteName(name) : sql.orNull(sql.widened(name, old, type));
     return [`${value} AS ${sql.quoteName(name)}`];
   });
-  return `(SELECT ${columns.join(", ")} FROM ${target})`;
+  return `(SELECT ${[...columns, RUN_COLUMN].join(", ")} FROM ${target})`;
 }
 
 /** Removes from a target the rows of all records that are in the root's stage. */

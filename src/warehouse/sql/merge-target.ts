@@ -7,7 +7,8 @@ import type { Slot } from "./slot.js";
 import type { SqlWork } from "./work.js";
 
 /** The tables of a stream, its own first, where they are built, and what every row gets. */
-export interface MergeTarget extends Pick<LoadOptions, "write" | "deletes" | "run" | "loadedAtMs"> {
+export interface MergeTarget
+  extends Pick<LoadOptions, "write" | "deletes" | "run" | "loadedAtMs" | "notOver"> {
   readonly tables: readonly TableSchema[];
   /** the full name of the table that rows go into */
   nameOf(table: string): string;

@@ -3,7 +3,7 @@
 import { DELETED_COLUMN, STATE_COLUMN } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import { addCounts, NO_ROWS, type RowCounts } from "../warehouse.js";
-import { countLivingQuery, livesAgain, markStatement, withoutStanding } from "./life-plan.js";
+import { countLivingQuery, livesAgain, markStatement, withoutNewer, withoutStanding } from "./life-plan.js";
 import {
   dedupeStatements,
   deleteStatement,
@@ -37,9 +37,15 @@ export async function prepareSlot(
   const doubled = await dedupe(work, slot, stages, target);
   const before = standing.get(root.name);
   const [own] = stages;
-  if (own === undefined || before === undefined || target.write.standing === "replaced")
-    return { doubled, unchanged: 0 };
+  if (own === undefined || before === undefined) return { doubled, unchanged: 0 };
   const stands = readAs(work.sql, target.nameOf(root.name), root, before);
+  if (target.write.standing === "replaced") {
+    const { notOver } = target;
+    const names = stages.map(({ sqlName }) => sqlName);
+    const statements =
+      notOver === undefined ? [] : withoutNewer(work.sql, names, stands, root.entityKey, notOver);
+    return { doubled, unchanged: notOver === undefined ? 0 : await work.countLess(own.sqlName, statements) };
+  }
   const now = work.sql.instant(target.loadedAtMs);
   if (target.write.standing === "versioned") await work.run(livesAgain(work.sql, stages, stands, now));
   const columns = [...new Set([...root.recordKey, STATE_COLUMN])];

@@ -1,0 +1,189 @@
+/** `mend`: what is in quarantine and why; records tried again, discarded or taken out as JSON Lines. */
+
+import { writeFile } from "node:fs/promises";
+import colors from "picocolors";
+import { BridgeError } from "../core/errors.js";
+import { stringifyExact } from "../core/shape/exact-json.js";
+import { type OpenedProject, openProject } from "../node/project.js";
+import { type Mended, mend } from "../run/mend.js";
+import type { Quarantined, QuarantineFilter, WarehouseSession } from "../warehouse/warehouse.js";
+import { EXIT_CODES } from "./exit-codes.js";
+import { countOf, momentText, plainWords } from "./format.js";
+import { jsonLine } from "./json-lines.js";
+import { prettyJson } from "./pretty-json.js";
+import { tableText } from "./table.js";
+
+export interface MendCommandOptions extends Pick<QuarantineFilter, "stream" | "reason" | "path"> {
+  readonly project: string;
+  readonly show?: string | undefined;
+  readonly retry?: boolean | undefined;
+  readonly discard?: boolean | undefined;
+  readonly why?: string | undefined;
+  readonly export?: string | undefined;
+  readonly json?: boolean | undefined;
+}
+
+export async function mendCommand(bridge: string | undefined, options: MendCommandOptions): Promise<number> {
+  const project = await openProject(options.project);
+  const names = bridge === undefined ? project.bridges : [bridge];
+  if (options.retry === true) return retry(project, names, options);
+  if (options.discard === true && (options.why ?? "") === "")
+    throw new BridgeError("USAGE", "Say why these records are discarded.", {
+      hint: "Such as --discard --why 'test bookings of the trade fair': it is kept with them.",
+    });
+  const found: Quarantined[] = [];
+  for (const name of names) found.push(...(await onBridge(project, name, options)));
+  if (options.show !== undefined) return showOne(found, options.show);
+  if (options.export !== undefined) return exportAll(found, options.export);
+  if (options.json === true)
+    for (const each of found) process.stdout.write(jsonLine("quarantined", { ...each }));
+  else if (options.discard === true)
+    say(`${countOf(found.length, "record")} discarded. They stay in the ledger, with the reason.`);
+  else say(reasonsText(found, options));
+  return EXIT_CODES.done;
+}
+
+/** The bridge's open records, discarded where that is asked for. */
+async function onBridge(
+  project: OpenedProject,
+  name: string,
+  { discard, why, show, stream, reason, path }: MendCommandOptions,
+): Promise<readonly Quarantined[]> {
+  const { bridge, close } = await project.openBridge(name);
+  try {
+    const session = await openThere(bridge.warehouse, discard !== true);
+    if (session === undefined) return [];
+    try {
+      const records = await session.ledger.quarantined({ bridge: name, stream, reason, path, id: show });
+      const streams = new Set(records.map((each) => each.stream));
+      if (discard === true)
+        for (const each of streams) {
+          const ids = records.filter((record) => record.stream === each).map(({ id }) => id);
+          const of = { bridge: name, stream: each, schema: bridge.schema };
+          await session.ledger.settle(of, { ids, how: "discarded", why }, Date.now());
+        }
+      return records;
+    } finally {
+      await session.close();
+    }
+  } finally {
+    await close();
+  }
+}
+
+/** Undefined where no run has made the warehouse yet. */
+async function openThere(
+  warehouse: { open(options: { readOnly: boolean }): Promise<WarehouseSession> },
+  readOnly: boolean,
+): Promise<WarehouseSession | undefined> {
+  return warehouse.open({ readOnly }).catch((error: unknown) => {
+    if (error instanceof BridgeError && error.code === "WAREHOUSE_UNREACHABLE") return undefined;
+    throw error;
+  });
+}
+
+function reasonsText(found: readonly Quarantined[], { project }: MendCommandOptions): string {
+  if (found.length === 0) return "Nothing is in quarantine.";
+  const groups = new Map<string, Quarantined[]>();
+  for (const each of found) {
+    const key = [each.bridge, each.stream, each.reason, each.path].join("\n");
+    groups.set(key, [...(groups.get(key) ?? []), each]);
+  }
+  const rows = [...groups.values()]
+    .sort((a, b) => b.length - a.length)
+    .map((records) => {
+      const { bridge, stream, reason, path } = records[0]!;
+      const last = records.at(-1)!;
+      return [
+        `${bridge} ${stream}`,
+        plainWords(reason),
+        path,
+        String(records.length),
+        momentText(last.atMs),
+        last.id,
+        last.message,
+      ];
+    });
+  const columns = [
+    { title: "stream" },
+    { title: "reason" },
+    { title: "path" },
+    { title: "records", right: true },
+    { title: "last", leaves: 3 },
+    { title: "example" },
+    { title: "in its words", leaves: 1 },
+  ];
+  const folder = project === "." ? "" : ` --project ${project}`;
+  return [
+    tableText(columns, rows),
+    "",
+    `${countOf(found.length, "record")} in quarantine. Next:`,
+    `  early-bridge mend${folder} --show ${found.at(-1)!.id}    one of them, whole`,
+    `  early-bridge mend${folder} --retry    after the rule, the type or the data is put right`,
+    `  early-bridge mend${folder} --discard --why '…'    what is not wanted`,
+  ].join("\n");
+}
+
+function showOne(found: readonly Quarantined[], id: string): number {
+  const [one] = found;
+  if (one === undefined)
+    throw new BridgeError("USAGE", `No record ${id} is open in quarantine.`, {
+      hint: "early-bridge mend lists what is, each reason with the id of an example.",
+    });
+  const { bridge, stream, run, page, atMs, message, record } = one;
+  const place = `${bridge} ${stream}, run ${run}${page === undefined ? "" : `, page ${page}`}, ${momentText(atMs)}`;
+  say(`${colors.bold(one.id)}  ${place}\n${message}\n`);
+  say(prettyJson(record));
+  return EXIT_CODES.done;
+}
+
+async function exportAll(found: readonly Quarantined[], file: string): Promise<number> {
+  const lines = found.map((each) => `${stringifyExact(each)}\n`);
+  // what is in them is the API's data: nobody else is to read it
+  await writeFile(file, lines.join(""), { mode: 0o600, flag: "wx" }).catch((cause: NodeJS.ErrnoException) => {
+    const message =
+      cause.code === "EEXIST" ? `${file} is there already.` : `${file} cannot be written: ${cause.message}.`;
+    throw new BridgeError("USAGE", message, { hint: "Name another file.", cause });
+  });
+  say(`${countOf(found.length, "record")} in ${file}, one JSON object a line.`);
+  return EXIT_CODES.done;
+}
+
+async function retry(
+  project: OpenedProject,
+  names: readonly string[],
+  options: MendCommandOptions,
+): Promise<number> {
+  const { stream, reason, path, show: id, json } = options;
+  let left = 0;
+  for (const name of names) {
+    const { bridge, api, close } = await project.openBridge(name);
+    try {
+      const mended = await mend({ bridge, api, stream, reason, path, id });
+      left += mended.streams.reduce((sum, each) => sum + each.left, 0);
+      if (json === true) process.stdout.write(jsonLine("mended", { bridge: name, ...mended }));
+      else if (mended.run !== undefined || names.length === 1) say(mendedText(name, mended));
+    } finally {
+      await close();
+    }
+  }
+  return left > 0 ? EXIT_CODES.data : EXIT_CODES.done;
+}
+
+function mendedText(name: string, { run, streams }: Mended): string {
+  if (run === undefined) return `${name}: nothing is in quarantine that could be tried again.`;
+  const lines = streams.map(({ stream, tried, mended, outdated, leftOut, left, message }) => {
+    const parts = [
+      `${mended} mended`,
+      ...(outdated > 0 ? [`${outdated} older than what stands, or the same`] : []),
+      ...(leftOut > 0 ? [`${leftOut} left out by rules`] : []),
+      ...(left > 0 ? [colors.yellow(`${left} still do not fit: ${message}`)] : []),
+    ];
+    return `  ${stream}: ${countOf(tried, "record")} tried, ${parts.join(", ")}`;
+  });
+  return [`${colors.bold(name)}  run ${run}`, ...lines].join("\n");
+}
+
+function say(text: string): void {
+  process.stdout.write(`${text}\n`);
+}

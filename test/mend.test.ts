@@ -1,0 +1,178 @@
+/** `mend`: what did not fit is kept once, tried again by the rules as they are, discarded or taken out. */
+
+import { readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { describe, expect, it } from "vitest";
+import { mend, openBridge } from "../src/index.js";
+import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { fakeApi } from "./support/fake-api.js";
+import { bookingsService, command, demoProject, temporaryFolder } from "./support/project.js";
+import { queryFile } from "./support/truth.js";
+
+const HOUR = 3_600_000;
+const declared = {
+  get: "/s",
+  key: "id",
+  columns: { beds: { type: "int64" }, mail: { hash: true } },
+} as const;
+const mended = { ...declared, columns: { beds: { type: "text" }, mail: { hash: true } } } as const;
+type Stream = Parameters<typeof fakeApi>[0];
+
+function house(write: "upsert" | "replace" | "append" | "versions" = "upsert") {
+  const path = join(temporaryFolder(), "mend.duckdb");
+  let hours = 0;
+  const open = async (stream: Stream, records: readonly unknown[], more: object = {}) => {
+    const { api, clock } = fakeApi({ streams: { s: stream as never } }, () => ({ body: records }));
+    await clock.sleep(HOUR * hours++);
+    const streams = { s: { write } };
+    return {
+      api,
+      bridge: await openBridge({ from: api, to: duckdb(path), name: "b", schema: "main", streams, ...more }),
+    };
+  };
+  return {
+    path,
+    run: async (stream: Stream, records: readonly unknown[], more?: object) => {
+      const { bridge } = await open(stream, records, more);
+      return (await bridge.run()).streams[0]!;
+    },
+    mend: async (stream: Stream, options: object = {}) => mend({ ...(await open(stream, [])), ...options }),
+    rows: () => queryFile(path, "SELECT id::INTEGER AS id, beds::VARCHAR AS beds FROM s ORDER BY id, beds"),
+    open: () =>
+      queryFile(
+        path,
+        "SELECT id, reason, path, page::INTEGER AS page, record::VARCHAR AS record FROM early_bridge.quarantine WHERE settled IS NULL ORDER BY record",
+      ),
+  };
+}
+
+const odd = { id: 2, beds: "many", mail: "ana@huts.example" };
+
+describe("mend", () => {
+  it("keeps a record once, tells where it came, and tries it again when the rule is put right", async () => {
+    const { run, mend: retry, rows, open } = house();
+    await run(declared, [{ id: 1, beds: 4 }, odd]);
+    await run(declared, [{ id: 1, beds: 4 }, odd]);
+    const [kept, ...others] = await open();
+    expect([kept?.reason, kept?.path, kept?.page, others]).toEqual(["type_mismatch", "beds", 1, []]);
+    expect(kept?.record).not.toContain("ana@");
+    expect(await retry(declared)).toMatchObject({ streams: [{ tried: 1, mended: 0, left: 1 }] });
+    expect(await retry(mended)).toMatchObject({ streams: [{ tried: 1, mended: 1, left: 0, outdated: 0 }] });
+    expect(await rows()).toEqual([
+      { id: 1, beds: "4" },
+      { id: 2, beds: "many" },
+    ]);
+    expect(await open()).toEqual([]);
+    expect(await retry(mended)).toEqual({ run: undefined, streams: [] });
+  });
+
+  it("stores what is hashed as a run would have", async () => {
+    const { run, mend: retry, path } = house();
+    await run(declared, [{ id: 1, beds: 4, mail: "ana@huts.example" }, odd]);
+    await retry(mended);
+    const [row] = await queryFile(
+      path,
+      "SELECT count(DISTINCT mail)::INTEGER AS n, count(*)::INTEGER AS rows FROM s",
+    );
+    expect(row).toEqual({ n: 1, rows: 2 });
+  });
+
+  it("replaces nothing that a later run has written", async () => {
+    const { run, mend: retry, rows, open } = house();
+    await run(declared, [{ id: 1, beds: 4 }, odd]);
+    await run(declared, [{ id: 2, beds: 6 }]);
+    expect(await retry(mended)).toMatchObject({ streams: [{ tried: 1, mended: 0, outdated: 1, left: 0 }] });
+    expect(await rows()).toEqual([
+      { id: 1, beds: "4" },
+      { id: 2, beds: "6" },
+    ]);
+    expect(await open()).toEqual([]);
+  });
+
+  it.each(["replace", "append", "versions"] as const)(
+    "goes into tables that are written by %s",
+    async (write) => {
+      const { run, mend: retry, rows } = house(write);
+      await run(declared, [{ id: 1, beds: 4 }, odd]);
+      expect(await retry(mended)).toMatchObject({ streams: [{ mended: 1, left: 0 }] });
+      expect(await rows()).toEqual([
+        { id: 1, beds: "4" },
+        { id: 2, beds: "many" },
+      ]);
+    },
+  );
+
+  it("tells what rules leave out now, and what computed fields need", async () => {
+    const { run, mend: retry, open, path } = house();
+    const compute = { get: "/s", key: "id", compute: { twice: "record.beds * 2.0" } };
+    await run(compute, [{ id: 1, beds: 4.5 }, odd]);
+    expect((await open())[0]?.reason).toBe("not_computed");
+    await retry({ ...compute, compute: { twice: "string(record.beds)" } });
+    expect((await queryFile(path, "SELECT twice::VARCHAR AS twice FROM s WHERE id = 2"))[0]).toEqual({
+      twice: "many",
+    });
+    const other = house();
+    await other.run(declared, [
+      { id: 1, beds: 4 },
+      { id: 3, beds: "none" },
+    ]);
+    const left = await other.mend({ ...mended, where: "record.id < 3" });
+    expect(left.streams[0]).toMatchObject({ leftOut: 1, mended: 0, left: 0 });
+  });
+
+  it("is not needed where all is wrong: the stream stops before it writes the page", async () => {
+    const { run, rows } = house();
+    await run(declared, [{ id: 1, beds: 4 }]);
+    const wrong = Array.from({ length: 60 }, (_, id) => ({ id, beds: id % 5 === 0 ? id : "many" }));
+    expect((await run(declared, wrong)).error).toMatchObject({
+      code: "QUARANTINE_FULL",
+      message: expect.stringContaining("48 records do not fit, and the bridge permits a share of 0.5"),
+    });
+    expect(await rows()).toEqual([{ id: 1, beds: "4" }]);
+    const permitted = await run(declared, wrong, { quarantine: { share: 1 } });
+    expect([permitted.error, permitted.quarantined]).toEqual([undefined, 48]);
+    expect((await run(declared, wrong.slice(0, 5), { quarantine: { records: 3 } })).error?.message).toContain(
+      "4 records do not fit, and the bridge permits 3",
+    );
+  });
+
+  it("lists reasons, shows one record, exports, discards and retries on the command line", async () => {
+    const service = await bookingsService({ bookings: 300 });
+    const project = demoProject(service.url);
+    const { folder } = project;
+    project.edit("connectors/bookings.connector.yaml", 'type: "decimal(12,2)"', 'type: "decimal(4,2)"');
+    project.edit("bridges.yaml", "    from: north", "    from: north\n    quarantine: { share: 1 }");
+    expect((await command(["run", "bookings", "--plain"], folder)).code).toBe(0);
+    const listed = await command(["mend"], folder);
+    expect(listed.stdout).toMatch(/bookings bookings +type mismatch +price\.amount +\d+/);
+    const id = /--show ([0-9a-f]{12})/.exec(listed.stdout)![1]!;
+    const shown = await command(["mend", "bookings", "--show", id], folder);
+    expect(shown.stdout).toContain(`${id}  bookings bookings, run 1, page 1`);
+    expect(shown.stdout).toContain('"lead_guest": {');
+    const file = join(folder, "odd.jsonl");
+    expect((await command(["mend", "--export", file], folder)).code).toBe(0);
+    const lines = readFileSync(file, "utf8").trimEnd().split("\n");
+    expect(JSON.parse(lines[0]!)).toMatchObject({ bridge: "bookings", reason: "type_mismatch" });
+    const twice = await command(["mend", "--export", file], folder);
+    expect([twice.code, twice.stderr]).toEqual([2, expect.stringContaining("is there already")]);
+    const dropped = await command(["mend", "bookings", "--show", id, "--discard"], folder);
+    expect([dropped.code, dropped.stderr]).toEqual([2, expect.stringContaining("Say why")]);
+    const still = await command(["mend", "bookings", "--retry"], folder);
+    expect([still.code, still.stdout]).toEqual([
+      5,
+      expect.stringContaining("still do not fit: price.amount is declared"),
+    ]);
+    writeFileSync(
+      join(folder, "connectors/bookings.connector.yaml"),
+      readFileSync(join(folder, "connectors/bookings.connector.yaml"), "utf8").replace(
+        "decimal(4,2)",
+        "decimal(12,2)",
+      ),
+    );
+    const retried = await command(["mend", "bookings", "--retry"], folder);
+    expect([retried.code, retried.stdout]).toEqual([0, expect.stringContaining(`${lines.length} mended`)]);
+    const [row] = await queryFile(project.database, "SELECT count(*)::INTEGER AS n FROM bookings.bookings");
+    expect(row).toEqual({ n: 300 });
+    expect((await command(["mend"], folder)).stdout).toContain("Nothing is in quarantine.");
+  });
+});
