@@ -2,7 +2,7 @@
 // types of connector and project files with what the schema says of each key, for TypeScript.
 import { writeFileSync } from "node:fs";
 import { compile } from "json-schema-to-typescript";
-import { outputLine } from "../dist/cli/json-lines.js";
+import { outputLine } from "../dist/cli/output-schema.js";
 import { connectorSchema, jsonSchemaOf, projectSchema } from "../dist/core/index.js";
 import { formatted, typesOf } from "./file-types.mjs";
 

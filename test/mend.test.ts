@@ -149,6 +149,8 @@ describe("mend", () => {
     const shown = await command(["mend", "bookings", "--show", id], folder);
     expect(shown.stdout).toContain(`${id}  bookings bookings, run 1, page 1`);
     expect(shown.stdout).toContain('"lead_guest": {');
+    const [line] = (await command(["mend", "--json"], folder)).stdout.split("\n");
+    expect(JSON.parse(line!)).toMatchObject({ type: "in_quarantine", reason: "type_mismatch", page: 1 });
     const file = join(folder, "odd.jsonl");
     expect((await command(["mend", "--export", file], folder)).code).toBe(0);
     const lines = readFileSync(file, "utf8").trimEnd().split("\n");

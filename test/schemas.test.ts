@@ -9,7 +9,7 @@ import { compile } from "json-schema-to-typescript";
 import { describe, expect, it } from "vitest";
 import { parse } from "yaml";
 import { formatted, typesOf } from "../scripts/file-types.mjs";
-import { outputLine } from "../src/cli/json-lines.js";
+import { outputLine } from "../src/cli/output-schema.js";
 import { connectorSchema } from "../src/core/define/connector-schema.js";
 import { jsonSchemaOf } from "../src/core/define/json-schema.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
@@ -230,6 +230,13 @@ describe("--json", () => {
     expect(history.lines).toMatchObject([
       { type: "run", run: 2, error },
       { type: "run", run: 1, outcome: "done" },
+    ]);
+    expect((await printed("drift")).lines.map(({ type }) => type)).toContain("change");
+    expect((await printed("rewind", "bookings", "bookings", "--yes")).lines).toMatchObject([
+      { type: "rewound", parts: [{ part: "" }] },
+    ]);
+    expect((await printed("mend", "--retry")).lines).toEqual([
+      { version: 1, type: "mended", bridge: "bookings", streams: [] },
     ]);
     expect((await printed("probe", "bookings")).lines.at(-1)).toMatchObject({ type: "check" });
     const usage = await printed("run", "--strem", "x");

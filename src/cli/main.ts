@@ -147,6 +147,15 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
       setExitCode(await (await import("./probe-command.js")).probeCommand(name, options, logs.log)),
     );
   program
+    .command("drift")
+    .description("how the API's data has changed its form: tables, columns and types, run by run")
+    .argument("[bridge]", "name of the bridge; left out, all of them")
+    .option(...PROJECT_OPTION)
+    .option("--json", "the changes as JSON lines")
+    .action(async (bridge, options) =>
+      setExitCode(await (await import("./drift-command.js")).driftCommand(bridge, options)),
+    );
+  program
     .command("mend")
     .description("what is in quarantine, and why; tried again, discarded, or taken out")
     .argument("[bridge]", "name of the bridge; left out, all of them")

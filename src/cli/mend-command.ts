@@ -10,7 +10,7 @@ import type { Quarantined, QuarantineFilter, WarehouseSession } from "../warehou
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, momentText, plainWords } from "./format.js";
 import { jsonLine } from "./json-lines.js";
-import { prettyJson } from "./pretty-json.js";
+import { plainNumbers, prettyJson } from "./pretty-json.js";
 import { tableText } from "./table.js";
 
 export interface MendCommandOptions extends Pick<QuarantineFilter, "stream" | "reason" | "path"> {
@@ -35,8 +35,7 @@ export async function mendCommand(bridge: string | undefined, options: MendComma
   for (const name of names) found.push(...(await onBridge(project, name, options)));
   if (options.show !== undefined) return showOne(found, options.show);
   if (options.export !== undefined) return exportAll(found, options.export);
-  if (options.json === true)
-    for (const each of found) process.stdout.write(jsonLine("quarantined", { ...each }));
+  if (options.json === true) for (const each of found) process.stdout.write(recordLine(each));
   else if (options.discard === true)
     say(`${countOf(found.length, "record")} discarded. They stay in the ledger, with the reason.`);
   else say(reasonsText(found, options));
@@ -82,6 +81,10 @@ async function openThere(
   });
 }
 
+function recordLine({ record, ...each }: Quarantined): string {
+  return jsonLine("in_quarantine", { ...each, record: plainNumbers(record) });
+}
+
 function reasonsText(found: readonly Quarantined[], { project }: MendCommandOptions): string {
   if (found.length === 0) return "Nothing is in quarantine.";
   const groups = new Map<string, Quarantined[]>();
@@ -99,7 +102,7 @@ function reasonsText(found: readonly Quarantined[], { project }: MendCommandOpti
         plainWords(reason),
         path,
         String(records.length),
-        momentText(last.atMs),
+        momentText(last.quarantinedAtMs),
         last.id,
         last.message,
       ];
@@ -130,8 +133,8 @@ function showOne(found: readonly Quarantined[], id: string): number {
     throw new BridgeError("USAGE", `No record ${id} is open in quarantine.`, {
       hint: "early-bridge mend lists what is, each reason with the id of an example.",
     });
-  const { bridge, stream, run, page, atMs, message, record } = one;
-  const place = `${bridge} ${stream}, run ${run}${page === undefined ? "" : `, page ${page}`}, ${momentText(atMs)}`;
+  const { bridge, stream, run, page, quarantinedAtMs, message, record } = one;
+  const place = `${bridge} ${stream}, run ${run}${page === undefined ? "" : `, page ${page}`}, ${momentText(quarantinedAtMs)}`;
   say(`${colors.bold(one.id)}  ${place}\n${message}\n`);
   say(prettyJson(record));
   return EXIT_CODES.done;

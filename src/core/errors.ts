@@ -190,6 +190,10 @@ export const ERROR_CODES = {
     hint: "Run a bridge into this warehouse once: that brings the ledger up to date.",
   },
   WAREHOUSE_FAILED: { kind: "warehouse", hint: "Rows and cursor stay as at the last checkpoint." },
+  DRIFT_STOPPED: {
+    kind: "data",
+    hint: "The bridge's drift policy says stop: nothing of that page is written. Permit it (drift: new_column, new_table, type_change), or declare the column.",
+  },
   QUARANTINE_FULL: {
     kind: "data",
     hint: "Look at what does not fit (early-bridge mend), put the rule or the type right, then mend and run again; or permit more under quarantine of the bridge.",

@@ -106,20 +106,12 @@ class ProjectReader {
 
   async openBridge(name: string, { warehouse: other, ...options }: BridgeChoice = {}): Promise<OpenedBridge> {
     const definition = this.named("bridges", name, []);
-    const { from, to, schema, streams, checkpoint, quarantine } = definition;
+    const { from, to, ...said } = definition;
     const api = await this.openAccount(from, options, ["bridges", name, "from"]);
     try {
-      this.checkStreams(name, streams, api.connector);
+      this.checkStreams(name, said.streams, api.connector);
       const warehouse = other ?? (await this.warehouse(to, ["bridges", name, "to"]));
-      const bridge = await openBridge({
-        from: api,
-        to: warehouse,
-        name,
-        schema,
-        streams,
-        checkpoint,
-        quarantine,
-      });
+      const bridge = await openBridge({ from: api, to: warehouse, name, ...said });
       return { bridge, api, close: () => api.close() };
     } catch (error) {
       await api.close();

@@ -10,6 +10,7 @@ import {
 import { checkColumns } from "../core/define/stream-names.js";
 import { WRITE_METHODS } from "../core/define/write-method.js";
 import { BridgeError } from "../core/errors.js";
+import type { DriftPolicy } from "../core/shape/drift-policy.js";
 import { wantedFields } from "../core/shape/wanted-fields.js";
 import { type CompiledStream, compileColumns } from "../core/stream/compile-stream.js";
 import type { ApiInside } from "./api.js";
@@ -20,6 +21,7 @@ export interface BridgeStream {
   readonly deletes: DeleteMode;
   readonly columns: BridgeStreamDefinition["columns"];
   readonly fields: BridgeStreamDefinition["fields"];
+  readonly drift: DriftPolicy;
 }
 
 /**
@@ -30,7 +32,8 @@ export async function bridgeStream(
   api: ApiInside,
   bridge: string,
   stream: string,
-  { write, deletes, columns, fields }: BridgeStreamDefinition,
+  { write, deletes, columns, fields, drift }: BridgeStreamDefinition,
+  usualDrift: DriftPolicy,
 ): Promise<BridgeStream> {
   const { key } = await api.stream(stream);
   checkColumns(columns, key, [stream, "columns"], codeSource(`${bridge}.streams`));
@@ -46,7 +49,13 @@ export async function bridgeStream(
       },
     );
   if (!method.needsKey || key.length > 0)
-    return { write: mode, deletes: deletes ?? method.deletes ?? "remove", columns, fields };
+    return {
+      write: mode,
+      deletes: deletes ?? method.deletes ?? "remove",
+      columns,
+      fields,
+      drift: drift ?? usualDrift,
+    };
   const others = WRITE_MODES.filter((each) => !WRITE_METHODS[each].needsKey).join(" or ");
   throw new BridgeError("CONFIG_INVALID", `Stream ${stream} is to be written by ${mode}, but has no key.`, {
     where: { bridge, stream },

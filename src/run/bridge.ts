@@ -7,11 +7,13 @@ import {
   type BridgeStreamInput,
   bridgeStreamsSchema,
   checkpointSchema,
+  driftSchema,
   quarantineSchema,
 } from "../core/define/project-schema.js";
 import { WRITE_METHODS } from "../core/define/write-method.js";
 import { BridgeError, describeWhere, toBridgeError } from "../core/errors.js";
 import { durationMs } from "../core/language/duration.js";
+import type { DriftPolicy } from "../core/shape/drift-policy.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { RunRecorder, StartCursors } from "../http/har.js";
 import type { ErrorRecord, RunOutcome, Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
@@ -37,6 +39,8 @@ export interface BridgeOptions {
     | undefined;
   /** what may go to quarantine in one run of a stream before it stops; default: half of what came */
   readonly quarantine?: QuarantineRule | undefined;
+  /** what happens to fields, lists and types that are new in tables that stand; default: they are taken in */
+  readonly drift?: Partial<DriftPolicy> | undefined;
 }
 
 /** What may be said of one run. */
@@ -80,6 +84,7 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
     options.quarantine ?? {},
     codeSource("openBridge.quarantine"),
   );
+  const drift = checkValue(driftSchema, options.drift ?? {}, codeSource("openBridge.drift"));
   const chosen = checkValue(
     bridgeStreamsSchema,
     options.streams ?? (await allStreams(api)),
@@ -87,7 +92,7 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
   );
   const streams = new Map<string, BridgeStream>();
   for (const [stream, said] of Object.entries(chosen))
-    streams.set(stream, await bridgeStream(api, name, stream, said));
+    streams.set(stream, await bridgeStream(api, name, stream, said, drift));
   const checkpoint = { rows: rule.rows, everyMs: durationMs(rule.every) };
   return {
     name,
@@ -184,7 +189,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
   const rootTables = new Set([...streams.keys()].map(snakeCase));
   const atOnce = pLimit(api.connector.api.rate_limit.concurrency);
   const carry = async (stream: string): Promise<StreamReport> => {
-    const { write: mode, deletes } = streams.get(stream)!;
+    const { write: mode, deletes, drift } = streams.get(stream)!;
     const write = WRITE_METHODS[mode];
     const { recorder, cursors } = parts;
     const own = { recorder, cursors: cursors?.[stream] };
@@ -201,7 +206,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
       onEvent,
       ...own,
     };
-    const report = await carryStream({ ...common, stream, choices: streams, write, deletes, signal });
+    const report = await carryStream({ ...common, stream, choices: streams, write, deletes, drift, signal });
     const { error } = report;
     if (error?.kind === "sign_in" || error?.kind === "warehouse") {
       const message = `Stopped, for stream ${stream} has failed with ${error.code}, which concerns all streams.`;

@@ -1,4 +1,4 @@
-/** `mend`: records in quarantine are tried again, after the connector, the bridge or the data's rules were put right. */
+/** `mend`: records in quarantine are tried again, after the connector, the bridge or the rules were put right. */
 
 import { applyRules, pageOfRecords } from "../core/ask/read-page.js";
 import { WRITE_METHODS, type WriteMethod } from "../core/define/write-method.js";

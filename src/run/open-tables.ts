@@ -3,6 +3,7 @@
 import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";
 import { BridgeError } from "../core/errors.js";
+import type { DriftPolicy } from "../core/shape/drift-policy.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { Shape } from "../core/shape/shape.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
@@ -19,6 +20,7 @@ export interface TablesOptions {
   readonly schema: string;
   readonly write: WriteMethod;
   readonly deletes: DeleteMode;
+  readonly drift?: DriftPolicy | undefined;
   readonly rootTables: ReadonlySet<string>;
   readonly startedAtMs: number;
   /** rows that a later run than this one wrote are not to be replaced */
@@ -61,7 +63,14 @@ export async function openTables(stream: CompiledStream, options: TablesOptions)
   const takenTables = new Set([...rootTables, ...others]);
   takenTables.delete(rootTable);
   const life = recordLife(stream, { write, deletes, loadedAtMs: startedAtMs }, known);
-  const place = { names, takenTables, known: load.fresh ? [] : known, life, load: String(run) };
+  const place = {
+    names,
+    takenTables,
+    known: load.fresh ? [] : known,
+    life,
+    load: String(run),
+    drift: options.drift,
+  };
   const appends = write.deletes === undefined;
   const shape = shapeOf(appends ? { ...stream, isRemoval: undefined } : stream, place);
   return { load, shape, ...(await openCursors(options, stream, load)) };

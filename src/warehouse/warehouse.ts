@@ -10,9 +10,11 @@
 import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";
 import type { NameRules } from "../core/shape/naming.js";
-import type { Issue, KnownColumn, Shaped } from "../core/shape/shaped.js";
+import type { Issue, KnownColumn, SchemaChange, Shaped } from "../core/shape/shaped.js";
 import type { TableSchema } from "../core/shape/table-shape.js";
 import type { SavedCursor } from "../core/track/cursor.js";
+
+export type { SchemaChange };
 
 /** A place for tables, opened for each run. */
 export interface Warehouse {
@@ -103,13 +105,13 @@ export function addCounts(a: RowCounts, b: RowCounts): RowCounts {
   };
 }
 
-/** A change to the warehouse's tables, journaled in the ledger. */
-export interface SchemaChange {
-  readonly table: string;
-  readonly column: string | undefined;
-  readonly change: "table_added" | "column_added" | "type_widened";
-  readonly fromType?: string | undefined;
-  readonly toType?: string | undefined;
+/** A change as the journal has it. */
+export interface JournaledChange extends SchemaChange {
+  readonly run: number;
+  readonly bridge: string | undefined;
+  readonly stream: string | undefined;
+  readonly schema: string;
+  readonly changedAtMs: number;
 }
 
 /** What a checkpoint has changed. */
@@ -142,7 +144,7 @@ export interface Quarantined extends Issue {
   readonly run: number;
   readonly bridge: string;
   readonly stream: string;
-  readonly atMs: number;
+  readonly quarantinedAtMs: number;
 }
 
 /** Which open records of the quarantine. */
@@ -286,6 +288,8 @@ export interface Ledger {
   quarantined(filter: QuarantineFilter): Promise<Quarantined[]>;
   /** Notes what became of some of them. */
   settle(of: StreamPlace, settled: Settled, atMs: number): Promise<void>;
+  /** what has changed in the tables' form, oldest first */
+  changes(filter: { readonly bridge?: string | undefined }): Promise<JournaledChange[]>;
   /** what all runs of an account have spent after a moment, up to two days back */
   spentSince(
     account: string,

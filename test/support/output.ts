@@ -2,7 +2,7 @@
 
 import { expect } from "vitest";
 import type { z } from "zod";
-import { outputLine } from "../../src/cli/json-lines.js";
+import { outputLine } from "../../src/cli/output-schema.js";
 
 export type OutputLine = z.output<typeof outputLine>;
 

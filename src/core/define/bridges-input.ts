@@ -55,6 +55,8 @@ export interface ProjectInput {
                 | undefined;
               /** Which fields become columns; left out, all of them */
               fields?: Fields | undefined;
+              /** Instead of the bridge's */
+              drift?: Drift | undefined;
             };
           }
         | undefined;
@@ -62,6 +64,8 @@ export interface ProjectInput {
       checkpoint?: Checkpoint | undefined;
       /** A stream in which more does not fit stops before all is wrong */
       quarantine?: Quarantine | undefined;
+      /** What happens when the API's data changes its form; stop: nothing of that page is written */
+      drift?: Drift | undefined;
     };
   };
 }
@@ -130,6 +134,15 @@ export interface Fields {
   only?: string[] | undefined;
   /** All but these */
   except?: string[] | undefined;
+}
+/** What happens when the API's data changes its form; stop: nothing of that page is written */
+export interface Drift {
+  /** A field that the table has no column for. Default: "add" */
+  new_column?: ("add" | "ignore" | "stop") | undefined;
+  /** A list of objects that there is no table for. Default: "add" */
+  new_table?: ("add" | "ignore" | "stop") | undefined;
+  /** A value that the column's type cannot hold. Default: "widen" */
+  type_change?: ("widen" | "quarantine" | "stop") | undefined;
 }
 /** When rows and cursor are committed together */
 export interface Checkpoint {

@@ -71,6 +71,24 @@ export const quarantineSchema = z
 export const WRITE_MODES = ["upsert", "replace", "append", "versions"] as const;
 export const DELETE_MODES = ["remove", "mark"] as const;
 
+export const driftSchema = z
+  .strictObject({
+    new_column: z
+      .enum(["add", "ignore", "stop"])
+      .default("add")
+      .describe("A field that the table has no column for"),
+    new_table: z
+      .enum(["add", "ignore", "stop"])
+      .default("add")
+      .describe("A list of objects that there is no table for"),
+    type_change: z
+      .enum(["widen", "quarantine", "stop"])
+      .default("widen")
+      .describe("A value that the column's type cannot hold"),
+  })
+  .describe("What happens when the API's data changes its form; stop: nothing of that page is written")
+  .meta({ id: "Drift" });
+
 export const bridgeStreamsSchema = z
   .record(
     nameText,
@@ -89,6 +107,7 @@ export const bridgeStreamsSchema = z
         ),
       columns: columnsSchema.describe("Rules by field path, before those of the connector"),
       fields: fieldsSchema.optional(),
+      drift: driftSchema.optional().describe("Instead of the bridge's"),
     }),
   )
   .describe("The streams to carry; left out, all of them");
@@ -100,6 +119,7 @@ const bridgeSchema = z.strictObject({
   streams: bridgeStreamsSchema.optional(),
   checkpoint: checkpointSchema.prefault({}),
   quarantine: quarantineSchema.prefault({}),
+  drift: driftSchema.prefault({}),
 });
 
 /** The schema of bridges.yaml. */

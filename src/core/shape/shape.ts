@@ -1,17 +1,22 @@
 /** A stream's shape: walks records into columns, learns types, and gives typed batches. */
 
-import { aTypeName, typeName } from "../errors.js";
+import { aTypeName } from "../errors.js";
 import type { ColumnBatch, TableBatch } from "./batch.js";
+import { checkDeclared } from "./check-declared.js";
 import { classifyColumn } from "./classify.js";
-import { formatColumnType, sameSeen, sameType } from "./column-type.js";
+import { sameSeen, sameType } from "./column-type.js";
 import { type Concealed, concealedPaths, recordable, rowId } from "./concealed-values.js";
-import { encodeColumn, scalarText } from "./encode.js";
+import { Drift } from "./drift.js";
+import { OPEN_POLICY } from "./drift-policy.js";
+import { encodeColumn } from "./encode.js";
 import { ExactNumber, isPlainObject } from "./exact-json.js";
 import { inTableOrder, LifeColumns } from "./life-columns.js";
 import { formatPath, nameForPath, parsePath, pathsTo, snakeCase } from "./naming.js";
 import { getByPath } from "./path-get.js";
 import { positionNames } from "./position-names.js";
 import { recordState } from "./record-state.js";
+import { exampleOf } from "./redacted-example.js";
+import { restoreColumn } from "./restore-column.js";
 import { ruleAt } from "./rule-at.js";
 import {
   type Issue,
@@ -43,6 +48,8 @@ export class Shape implements ShapeGrowth {
   version = 0;
   private readonly keyColumns: ColumnShape[];
   private readonly life: LifeColumns;
+  private readonly drift: Drift;
+  private isRestored = false;
   /** keys of records that are gone; its columns follow those of the stream's own table */
   private readonly removed: TableShape;
   private readonly takenTables: Set<string>;
@@ -79,7 +86,9 @@ export class Shape implements ShapeGrowth {
     this.removed = new TableShape(name, [], spec.names, []);
     for (const key of this.keyColumns)
       this.removed.addColumn(new ColumnShape(key.name, key.path, "data", key.rule, key));
-    for (const column of known) this.restore(column);
+    this.drift = new Drift(spec.drift ?? OPEN_POLICY, known.length > 0);
+    for (const column of known) this.restore(column, this.drift.policy.type_change === "quarantine");
+    this.isRestored = true;
   }
 
   /** The tables and columns that have a type by now, in a stable order. */
@@ -101,9 +110,10 @@ export class Shape implements ShapeGrowth {
                 path: column.path,
                 role: column.role,
                 type: column.type,
-                declared: column.rule.type !== undefined,
+                declared: column.rule.type !== undefined && column.standing !== column.rule.type,
                 seen: column.seen,
                 description: column.rule.description,
+                example: column.example,
               },
             ],
       ),
@@ -124,7 +134,7 @@ export class Shape implements ShapeGrowth {
     do {
       again = this.walkRecords(records, skip, issues);
       const found = issues.length;
-      if (!again) this.checkDeclared(records, skip, issues);
+      if (!again) checkDeclared(this.everyTable(), records, skip, issues);
       again ||= issues.length > found;
     } while (again);
     this.declareColumns();
@@ -132,7 +142,12 @@ export class Shape implements ShapeGrowth {
     for (const [i, column] of this.removed.columns.entries())
       this.learnType(this.keyColumns[i]!, column.values);
     const batches = this.tables.flatMap((table) => this.encodeTable(table) ?? []);
-    return { batches, removed: this.encodeTable(this.removed), issues: this.hide(issues) };
+    return {
+      batches,
+      removed: this.encodeTable(this.removed),
+      issues: this.hide(issues),
+      drift: this.drift.take(),
+    };
   }
 
   /** What there is to tell of the data's form since the last call. */
@@ -223,27 +238,6 @@ export class Shape implements ShapeGrowth {
     return values;
   }
 
-  /** Adds to `skip` the records whose values do not fit a declared type. */
-  private checkDeclared(records: readonly unknown[], skip: Set<number>, issues: Issue[]): void {
-    for (const table of this.everyTable()) {
-      for (const column of table.columns) {
-        const { type } = column.rule;
-        if (type === undefined || column.role !== "data" || type.kind === "text" || type.kind === "json")
-          continue;
-        const { column: encoded, misfits } = encodeColumn(column.name, type, column.values, table.rows);
-        column.encoded = encoded;
-        for (const row of misfits) {
-          const index = table.recordOf[row]!;
-          if (skip.has(index)) continue;
-          skip.add(index);
-          const seen = clip(scalarText(column.values[row]));
-          const message = `${column.path} is declared ${formatColumnType(type)}, seen ${typeName(column.values[row])} ${seen}`;
-          issues.push({ reason: "type_mismatch", path: column.path, message, record: records[index] });
-        }
-      }
-    }
-  }
-
   private everyTable(): readonly TableShape[] {
     return [...this.tables, this.removed];
   }
@@ -284,13 +278,21 @@ export class Shape implements ShapeGrowth {
   private learnType(column: ColumnShape, values: readonly unknown[] = column.values): void {
     const { type, seen } = column;
     if (column.source !== undefined) column.type = column.source.type;
-    else if (column.rule.type === undefined) column.learn(classifyColumn(values, column.seen));
+    else if (column.rule.type === undefined) {
+      column.learn(classifyColumn(values, column.seen));
+      if (!sameType(type, column.type)) {
+        column.example = exampleOf(values, column);
+        this.drift.checkType(column, type, column.example);
+      }
+    }
     // what was seen decides later widenings: the ledger must learn of it even where the type stays
     if (!sameType(type, column.type) || !sameSeen(seen, column.seen)) this.version++;
   }
 
   /** Makes the column for a field's scalars. */
-  addFieldColumn(table: TableShape, field: FieldNode): ColumnShape {
+  addFieldColumn(table: TableShape, field: FieldNode, value?: unknown): ColumnShape | undefined {
+    const isSaid = field.rule.type !== undefined || field.rule.name !== undefined;
+    if (!isSaid && !this.drift.mayAddColumn(table, field, value)) return undefined;
     field.column = table.addDataColumn(field.parts, field.rule);
     // a declared type makes a column at once, others when the first value shows its type
     if (field.rule.type !== undefined) this.version++;
@@ -298,7 +300,13 @@ export class Shape implements ShapeGrowth {
   }
 
   /** Makes the child table for a field's lists of objects. */
-  addChildTable(parent: TableShape, field: FieldNode, knownName?: string): TableShape {
+  addChildTable(parent: TableShape, field: FieldNode): TableShape | undefined {
+    const isSaid = this.isDeclared([...field.parts, "[*]"]) || this.isDeclared(field.parts);
+    if (!isSaid && !this.drift.mayAddTable(parent, field)) return undefined;
+    return this.newChildTable(parent, field);
+  }
+
+  private newChildTable(parent: TableShape, field: FieldNode, knownName?: string): TableShape {
     const root = this.tables[0]!;
     const parts = [...field.parts, "[*]"];
     const plain = parts.filter((part) => part !== "[*]");
@@ -306,6 +314,7 @@ export class Shape implements ShapeGrowth {
     const name = knownName ?? nameForPath(wanted, this.takenTables, this.spec.names);
     this.takenTables.add(name);
     const child = new TableShape(name, parts, this.spec.names, RESERVED);
+    child.isNew = this.isRestored;
     for (const key of this.keyColumns) {
       const linkName = nameForPath([root.name, key.name], new Set(RESERVED), this.spec.names);
       child.links.push(child.addColumn(new ColumnShape(linkName, key.path, "link", key.rule, key)));
@@ -366,15 +375,13 @@ export class Shape implements ShapeGrowth {
     return node.fields.get(last) ?? this.addField(node, last);
   }
 
-  private restore(known: KnownColumn): void {
+  private restore(known: KnownColumn, keepsType: boolean): void {
     const table = this.tableAt(parsePath(known.tablePath) ?? [], known.table);
     if (known.role === "more") table.addMore();
     if (known.role !== "data") return;
     const parts = parsePath(known.path);
     if (parts === undefined) return;
-    const field = this.fieldAt(table, parts.slice(table.parts.length));
-    field.column ??= table.addDataColumn(parts, field.rule, known.name);
-    if (field.rule.type === undefined) field.column.learn(known.seen);
+    restoreColumn(table, this.fieldAt(table, parts.slice(table.parts.length)), known, keepsType);
   }
 
   /** The table of the lists that a path leads through; they are made where they are new, the last by a name. */
@@ -385,13 +392,9 @@ export class Shape implements ShapeGrowth {
       if (parts[at] !== "[*]") continue;
       const field = this.fieldAt(table, parts.slice(from, at));
       const last = at === parts.length - 1;
-      table = field.children ?? this.addChildTable(table, field, last ? name : undefined);
+      table = field.children ?? this.newChildTable(table, field, last ? name : undefined);
       from = at + 1;
     }
     return table;
   }
-}
-
-function clip(text: string): string {
-  return text.length > 60 ? `${text.slice(0, 57)}…` : text;
 }

@@ -2,6 +2,7 @@
 
 import type { TableBatch } from "./batch.js";
 import type { ColumnType, Seen } from "./column-type.js";
+import type { DriftPolicy } from "./drift-policy.js";
 import type { NameRules } from "./naming.js";
 import { type ColumnRole, type ColumnRule, MORE_COLUMN } from "./table-shape.js";
 
@@ -19,6 +20,8 @@ export interface ShapeSpec {
   readonly names: NameRules;
   /** table names that belong to others in the same schema */
   readonly takenTables: ReadonlySet<string>;
+  /** what happens to what is new in tables that stand; default: it is taken in */
+  readonly drift?: DriftPolicy | undefined;
   /** beside `eb_run` and `eb_loaded_at`; default: nothing */
   readonly life?: RecordLife | undefined;
   /** whether the field at a path becomes a column at all; default: all do */
@@ -70,12 +73,27 @@ export interface Issue {
   readonly page?: number | undefined;
 }
 
+/** A change of the tables' form, or one that was left out; journaled in the ledger. */
+export interface SchemaChange {
+  readonly table: string;
+  readonly column: string | undefined;
+  readonly change: "table_added" | "column_added" | "type_widened" | "column_ignored" | "table_ignored";
+  readonly fromType?: string | undefined;
+  readonly toType?: string | undefined;
+  /** of the field */
+  readonly path?: string | undefined;
+  /** what a value looked like that brought it, its letters and digits hidden */
+  readonly example?: string | undefined;
+}
+
 /** What a page of records has become. */
 export interface Shaped {
   readonly batches: readonly TableBatch[];
   /** the keys of records that are gone, as columns of the stream's own table; their order is that of the page */
   readonly removed: TableBatch | undefined;
   readonly issues: readonly Issue[];
+  /** what was new and was left out */
+  readonly drift?: readonly SchemaChange[] | undefined;
 }
 
 /** Columns that the warehouse adds to every row: no data column may take their names. */

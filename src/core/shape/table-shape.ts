@@ -66,6 +66,8 @@ export interface ColumnSchema {
   readonly seen: Seen;
   /** what it holds, in words, where somebody says so */
   readonly description?: string | undefined;
+  /** what a value looked like that gave the column its type */
+  readonly example?: string | undefined;
 }
 
 /** A table as the warehouse and the ledger know it. */
@@ -90,6 +92,9 @@ export class ColumnShape {
   readonly values: unknown[] = [];
   seen: Seen = NOTHING_SEEN;
   type: ColumnType | undefined;
+  /** the type that it has in the tables that stand */
+  standing: ColumnType | undefined;
+  example: string | undefined;
   /** this page's values, where they were encoded ahead to check a declared type */
   encoded: ColumnBatch | undefined;
 
@@ -144,6 +149,8 @@ export function newObjectNode(parts: readonly string[]): ObjectNode {
 
 export class TableShape {
   readonly root: ObjectNode;
+  /** made in this run: nothing in it is new in particular */
+  isNew = false;
   readonly columns: ColumnShape[] = [];
   /** the record's key, and what tells its states apart */
   readonly links: ColumnShape[] = [];

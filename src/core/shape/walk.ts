@@ -27,8 +27,10 @@ export interface ShapeGrowth {
   isDeclared(parts: readonly string[]): boolean;
   /** puts a value into the column for fields that have none of their own */
   putMore(table: TableShape, row: number, parts: readonly string[], value: unknown): void;
-  addFieldColumn(table: TableShape, field: FieldNode): ColumnShape;
-  addChildTable(parent: TableShape, field: FieldNode): TableShape;
+  /** undefined: the field is left out */
+  addFieldColumn(table: TableShape, field: FieldNode, value: unknown): ColumnShape | undefined;
+  /** undefined: the list is left out */
+  addChildTable(parent: TableShape, field: FieldNode): TableShape | undefined;
   /** told once of each object that is too wide for columns */
   noteWide(field: FieldNode): void;
 }
@@ -99,7 +101,8 @@ export class Walk {
 
   private scalar(field: FieldNode, value: unknown, table: TableShape, row: number): void {
     if (typeof value === "object" && nestsDeeper(value, MOST_LEVELS)) throw new TooDeep();
-    const column = field.column ?? this.shape.addFieldColumn(table, field);
+    const column = field.column ?? this.shape.addFieldColumn(table, field, value);
+    if (column === undefined) return;
     const { concealedBelow } = field;
     const whole = concealedBelow.length === 0 ? value : concealedIn(value, concealedBelow);
     column.put(row, storedValue(field.rule, whole));
@@ -121,6 +124,7 @@ export class Walk {
       return;
     }
     const child = field.children ?? this.shape.addChildTable(table, field);
+    if (child === undefined) return;
     for (let i = 0; i < list.length; i++) {
       const childRow = child.rows;
       child.recordOf.push(this.record);

@@ -1,5 +1,6 @@
 /** The shape of a compiled stream. */
 
+import type { DriftPolicy } from "../shape/drift-policy.js";
 import type { NameRules } from "../shape/naming.js";
 import { Shape } from "../shape/shape.js";
 import type { KnownColumn, RecordLife } from "../shape/shaped.js";
@@ -12,6 +13,8 @@ export interface ShapePlace {
   readonly known?: readonly KnownColumn[];
   /** what rows say of their record's life; default: nothing */
   readonly life?: RecordLife;
+  /** what happens to what is new in tables that stand; default: it is taken in */
+  readonly drift?: DriftPolicy | undefined;
   /** tells this load from others */
   readonly load?: string;
 }

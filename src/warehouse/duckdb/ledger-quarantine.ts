@@ -70,7 +70,7 @@ export function quarantinedOf(row: Row): Quarantined {
     message: String(row.message),
     record: parseExactJson(String(row.record)),
     page,
-    atMs: Number(row.at),
+    quarantinedAtMs: Number(row.at),
   };
 }
 

@@ -31,7 +31,8 @@ export const TABLES: readonly string[] = [
     column_name VARCHAR, path VARCHAR, role VARCHAR, type VARCHAR, declared BOOLEAN,
     seen_mask INTEGER, seen_digits INTEGER, seen_scale INTEGER, run BIGINT, is_key BOOLEAN)`,
   `schema_changes (run BIGINT, table_schema VARCHAR, table_name VARCHAR, column_name VARCHAR, change VARCHAR,
-    from_type VARCHAR, to_type VARCHAR, changed_at TIMESTAMPTZ)`,
+    from_type VARCHAR, to_type VARCHAR, changed_at TIMESTAMPTZ, bridge VARCHAR, stream VARCHAR, path VARCHAR,
+    example VARCHAR)`,
   `quarantine (run BIGINT, bridge VARCHAR, stream VARCHAR, reason VARCHAR, path VARCHAR, message VARCHAR,
     record JSON, quarantined_at TIMESTAMPTZ, id VARCHAR, page BIGINT, ${SETTLED})`,
 ];
@@ -78,6 +79,8 @@ const UPGRADES: readonly (readonly string[])[] = [
     ...addColumns("quarantine", `id VARCHAR, page BIGINT, ${SETTLED}`),
     `UPDATE ${LEDGER}.quarantine SET id = substr(sha256(record::VARCHAR), 1, 12)`,
   ],
+  // version 6 told of a change neither the stream nor an example
+  [...addColumns("schema_changes", "bridge VARCHAR, stream VARCHAR, path VARCHAR, example VARCHAR")],
 ];
 
 /** Raised when an older program could not read what a newer one writes. */

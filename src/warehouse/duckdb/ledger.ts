@@ -9,6 +9,7 @@ import type { LoadNotes } from "../sql/load.js";
 import { transaction } from "../sql/transaction.js";
 import type {
   CheckpointEntry,
+  JournaledChange,
   Ledger,
   LoadOptions,
   Quarantined,
@@ -23,6 +24,7 @@ import type {
   StreamOutcome,
   StreamPlace,
 } from "../warehouse.js";
+import { changeRows, changesQuery, journaledChange } from "./ledger-changes.js";
 import { forgetStream, putCursors } from "./ledger-cursors.js";
 import { openQuery, quarantinedOf, quarantineRows, settle, withoutKnown } from "./ledger-quarantine.js";
 import {
@@ -334,18 +336,12 @@ export class DuckLedger implements Ledger, LoadNotes {
   }
 
   async noteChanges(options: LoadOptions, changes: readonly SchemaChange[], atMs: number): Promise<void> {
-    const { run, schema } = options;
-    const rows = changes.map(({ table, column, change, fromType, toType }) => [
-      run,
-      schema,
-      table,
-      column ?? null,
-      change,
-      fromType ?? null,
-      toType ?? null,
-      timestamp(atMs),
-    ]);
-    await this.insert("schema_changes", rows);
+    await this.insert("schema_changes", changeRows(options, changes, atMs));
+  }
+
+  async changes({ bridge }: { readonly bridge?: string | undefined }): Promise<JournaledChange[]> {
+    const { sql, values } = changesQuery(bridge);
+    return (await this.read(sql, values)).map(journaledChange);
   }
 
   async noteIssues(options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void> {

@@ -161,7 +161,8 @@ export class SqlLoad implements StreamLoad {
         buildsBeside && last
           ? await swapTables(work, { schema: options.schema, tables, built, replaced, builtRows })
           : NO_ROWS;
-      const changes = !buildsBeside ? made : last ? changesBySwap(work, tables, replaced) : [];
+      const own = !buildsBeside ? made : last ? changesBySwap(work, tables, replaced) : [];
+      const changes = [...own, ...slot.drift];
       if (noteColumns) await notes.noteColumns(options, tables);
       await notes.noteChanges(options, changes, entry.atMs);
       await notes.noteIssues(options, slot.issues, entry.atMs);

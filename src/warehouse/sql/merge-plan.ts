@@ -38,21 +38,22 @@ export function planTable(
     ];
     return {
       statements: [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`, ...comments],
-      changes: [{ table, column: undefined, change: "table_added" }],
+      changes: [{ table, column: undefined, change: "table_added", path: schema.path }],
     };
   }
   const statements: string[] = [];
   const changes: SchemaChange[] = [];
-  for (const { name: column, type, description } of schema.columns) {
+  for (const { name: column, type, description, path, example } of schema.columns) {
     const old = standing.get(column);
     const toType = formatColumnType(type);
     if (old === undefined) {
       statements.push(`ALTER TABLE ${target} ADD COLUMN ${columnOf(sql, column, type)}`);
       statements.push(...commentOn(sql, target, column, description));
-      changes.push({ table, column, change: "column_added", toType });
+      changes.push({ table, column, change: "column_added", toType, path, example });
     } else if (!sameType(old, type)) {
       statements.push(widenStatement(sql, target, column, old, type));
-      changes.push({ table, column, change: "type_widened", fromType: formatColumnType(old), toType });
+      const fromType = formatColumnType(old);
+      changes.push({ table, column, change: "type_widened", fromType, toType, path, example });
     }
   }
   return { statements, changes };

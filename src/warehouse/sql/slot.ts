@@ -1,7 +1,7 @@
 /** What a load collects between two checkpoints: stages of rows, keys of records that are gone, and issues. */
 
 import type { TableBatch } from "../../core/shape/batch.js";
-import type { Issue, Shaped } from "../../core/shape/shaped.js";
+import type { Issue, SchemaChange, Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { Stage, StageSet } from "./stage.js";
 
@@ -11,6 +11,8 @@ export class Slot {
   /** the schema of each, as it was last given */
   tables: ReadonlyMap<string, TableSchema> = new Map();
   readonly issues: Issue[] = [];
+  /** what was new and was left out */
+  readonly drift: SchemaChange[] = [];
   /** keys of records that are gone */
   removed: Stage | undefined;
   private set: StageSet | undefined;
@@ -30,7 +32,7 @@ export class Slot {
 
   /** Copies a page in; tells how many of its records were counted by number. */
   async add(
-    { batches, removed, issues }: Shaped,
+    { batches, removed, issues, drift = [] }: Shaped,
     tables: ReadonlyMap<string, TableSchema>,
     firstSeq: number,
   ): Promise<number> {
@@ -50,6 +52,7 @@ export class Slot {
       append(this.removed, removed);
     }
     for (const issue of issues) this.issues.push(issue);
+    this.drift.push(...drift);
     return records;
   }
 
