@@ -1,7 +1,7 @@
 // Takes the pictures of docs/screenshots from the demo data, in a real terminal window.
 // Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu.
 import { execFileSync, spawn } from "node:child_process";
-import { existsSync, mkdirSync, mkdtempSync, rmSync } from "node:fs";
+import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join, resolve } from "node:path";
 import { setTimeout as delay } from "node:timers/promises";
@@ -82,6 +82,24 @@ try {
     `${node} survey stores; echo; printf '\\033[1m$\\033[0m npx early-bridge survey stores Items\\n'; ${node} survey stores Items`,
     { cwd: project },
   );
+  // a field that some records lack; then the rule is put right
+  const connector = join(project, "connectors/bookings.connector.yaml");
+  const computing = (name, expression) => {
+    const line = `    get: /bookings\n    compute: { first_guest: "${expression}" }`;
+    const text = readFileSync(connector, "utf8").replace("    get: /bookings", line);
+    writeFileSync(join(project, name), text);
+  };
+  computing("wrong.yaml", "record.guests[0].name");
+  computing("right.yaml", "record.guests.size() > 0 ? record.guests[0].name : null");
+  const wrong = `cp wrong.yaml ${connector}; ${node} rewind bookings bookings --yes; ${node} run bookings --plain`;
+  const retried = `printf '\\n\\033[1m$\\033[0m npx early-bridge mend --retry   (the rule is put right)\\n'; ${node} mend --retry`;
+  await take(
+    "mend",
+    "npx early-bridge mend",
+    `(${wrong}) >said 2>&1; ${node} mend; cp right.yaml ${connector}; ${retried}`,
+    { cwd: project },
+  );
+  await take("drift", "npx early-bridge drift bookings", `${node} drift bookings`, { cwd: project });
   const desk = join(folder, "desk");
   mkdirSync(desk);
   const bookings = "http://127.0.0.1:4180/v2";

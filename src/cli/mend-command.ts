@@ -8,10 +8,9 @@ import { type OpenedProject, openProject } from "../node/project.js";
 import { type Mended, mend } from "../run/mend.js";
 import type { Quarantined, QuarantineFilter, WarehouseSession } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
-import { countOf, momentText, plainWords } from "./format.js";
+import { countOf, countText, momentText, plainWords } from "./format.js";
 import { jsonLine } from "./json-lines.js";
 import { plainNumbers, prettyJson } from "./pretty-json.js";
-import { tableText } from "./table.js";
 
 export interface MendCommandOptions extends Pick<QuarantineFilter, "stream" | "reason" | "path"> {
   readonly project: string;
@@ -92,38 +91,29 @@ function reasonsText(found: readonly Quarantined[], { project }: MendCommandOpti
     const key = [each.bridge, each.stream, each.reason, each.path].join("\n");
     groups.set(key, [...(groups.get(key) ?? []), each]);
   }
-  const rows = [...groups.values()]
+  const lines = [...groups.values()]
     .sort((a, b) => b.length - a.length)
-    .map((records) => {
+    .flatMap((records) => {
       const { bridge, stream, reason, path } = records[0]!;
-      const last = records.at(-1)!;
+      const { id, message, quarantinedAtMs } = records.at(-1)!;
+      const what = [plainWords(reason), path].filter((text) => text !== "").join(" at ");
+      const count = `${countOf(records.length, "record")}, the last ${momentText(quarantinedAtMs)}`;
       return [
-        `${bridge} ${stream}`,
-        plainWords(reason),
-        path,
-        String(records.length),
-        momentText(last.quarantinedAtMs),
-        last.id,
-        last.message,
+        `${colors.bold(`${bridge} ${stream}`)}  ${colors.yellow(what)}  ${colors.dim(count)}`,
+        `  ${id}  ${message}`,
       ];
     });
-  const columns = [
-    { title: "stream" },
-    { title: "reason" },
-    { title: "path" },
-    { title: "records", right: true },
-    { title: "last", leaves: 3 },
-    { title: "example" },
-    { title: "in its words", leaves: 1 },
-  ];
   const folder = project === "." ? "" : ` --project ${project}`;
+  const next = [
+    [`--show ${found.at(-1)!.id}`, "one of them, whole"],
+    ["--retry", "after the rule, the type or the data is put right"],
+    ["--discard --why '…'", "what is not wanted"],
+  ];
   return [
-    tableText(columns, rows),
+    ...lines,
     "",
     `${countOf(found.length, "record")} in quarantine. Next:`,
-    `  early-bridge mend${folder} --show ${found.at(-1)!.id}    one of them, whole`,
-    `  early-bridge mend${folder} --retry    after the rule, the type or the data is put right`,
-    `  early-bridge mend${folder} --discard --why '…'    what is not wanted`,
+    ...next.map(([option, what]) => `  early-bridge mend${folder} ${option!.padEnd(20)}  ${what}`),
   ].join("\n");
 }
 
@@ -177,10 +167,10 @@ function mendedText(name: string, { run, streams }: Mended): string {
   if (run === undefined) return `${name}: nothing is in quarantine that could be tried again.`;
   const lines = streams.map(({ stream, tried, mended, outdated, leftOut, left, message }) => {
     const parts = [
-      `${mended} mended`,
-      ...(outdated > 0 ? [`${outdated} older than what stands, or the same`] : []),
-      ...(leftOut > 0 ? [`${leftOut} left out by rules`] : []),
-      ...(left > 0 ? [colors.yellow(`${left} still do not fit: ${message}`)] : []),
+      `${countText(mended)} mended`,
+      ...(outdated > 0 ? [`${countText(outdated)} newer or the same in the table already`] : []),
+      ...(leftOut > 0 ? [`${countText(leftOut)} left out by rules`] : []),
+      ...(left > 0 ? [colors.yellow(`${countText(left)} still do not fit: ${message}`)] : []),
     ];
     return `  ${stream}: ${countOf(tried, "record")} tried, ${parts.join(", ")}`;
   });

@@ -256,7 +256,7 @@ function cut(line: string, width: number): string {
 }
 
 /** The report at a run's end: a line per stream, then what deserves attention. */
-export function reportText(run: number, streams: readonly StreamReport[]): string {
+export function reportText(bridge: string, streams: readonly StreamReport[]): string {
   const columns = [
     { title: "stream" },
     { title: "" },
@@ -287,9 +287,9 @@ export function reportText(run: number, streams: readonly StreamReport[]): strin
   }
   for (const { stream, quarantined } of streams) {
     if (quarantined === 0) continue;
-    const query = `SELECT * FROM early_bridge.quarantine WHERE run = ${run} AND stream = '${stream}'`;
+    const next = `early-bridge mend ${bridge} --stream ${stream}`;
     lines.push(
-      colors.yellow(`  ${countOf(quarantined, "record")} of ${stream} went into quarantine: ${query}`),
+      colors.yellow(`  ${countOf(quarantined, "record")} of ${stream} went into quarantine: ${next}`),
     );
   }
   const streamsByMessage = new Map<string, string[]>();

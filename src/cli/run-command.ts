@@ -230,7 +230,7 @@ function tellReport(report: RunReport): void {
   const colour = outcome === "done" ? colors.green : outcome === "failed" ? colors.red : colors.yellow;
   const took = timeText(endedAtMs - startedAtMs);
   process.stdout.write(`${colors.bold(bridge)}  run ${run}  ${colour(outcome)} in ${took}\n\n`);
-  process.stdout.write(`${reportText(run, streams)}\n\n`);
+  process.stdout.write(`${reportText(bridge, streams)}\n\n`);
   if (outcome === "stopped" && report.error === undefined)
     process.stdout.write("Stopped at a checkpoint; run again to go on from there.\n");
   if (outcome === "incomplete")
