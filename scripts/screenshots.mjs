@@ -1,6 +1,7 @@
 // Takes the pictures of docs/screenshots from the demo data, in a real terminal window.
 // Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu.
 import { execFileSync, spawn } from "node:child_process";
+import { once } from "node:events";
 import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join, resolve } from "node:path";
@@ -67,8 +68,9 @@ try {
       cwd: project,
     },
   );
-  const service = spawn(process.execPath, [bin, "demo", "--serve"], { cwd: folder, stdio: "ignore" });
-  await delay(2000);
+  const service = spawn(process.execPath, [bin, "demo", "--serve"], { cwd: folder });
+  // it writes the project's files anew before it says where it listens
+  await once(service.stdout, "data");
   await take(
     "mistake",
     "npx early-bridge run bookings   (with a mistyped secret)",
@@ -82,15 +84,15 @@ try {
     `${node} survey stores; echo; printf '\\033[1m$\\033[0m npx early-bridge survey stores Items\\n'; ${node} survey stores Items`,
     { cwd: project },
   );
-  // a field that some records lack; then the rule is put right
+  // a field that some records have no value in; then the rule is put right
   const connector = join(project, "connectors/bookings.connector.yaml");
   const computing = (name, expression) => {
-    const line = `    get: /bookings\n    compute: { first_guest: "${expression}" }`;
+    const line = `    get: /bookings\n    compute: { has_mail: "${expression}" }`;
     const text = readFileSync(connector, "utf8").replace("    get: /bookings", line);
     writeFileSync(join(project, name), text);
   };
-  computing("wrong.yaml", "record.guests[0].name");
-  computing("right.yaml", "record.guests.size() > 0 ? record.guests[0].name : null");
+  computing("wrong.yaml", "record.lead_guest.email.contains('@')");
+  computing("right.yaml", "record.lead_guest.email != null && record.lead_guest.email.contains('@')");
   const wrong = `cp wrong.yaml ${connector}; ${node} rewind bookings bookings --yes; ${node} run bookings --plain`;
   const retried = `printf '\\n\\033[1m$\\033[0m npx early-bridge mend --retry   (the rule is put right)\\n'; ${node} mend --retry`;
   await take(
