@@ -42,6 +42,9 @@ export const formSchema = z
 /** What keeps values from being seen: one of them at most. */
 const CONCEALING = ["hash", "mask", "drop"] as const;
 
+/** What is said of single values does not go with what objects and lists become. */
+const AS_EXCLUDES = ["type", "form", "hash", "mask", "drop"] as const;
+
 const isSaid = (key: string) => ({ properties: { [key]: { not: { const: false } } }, required: [key] });
 const notBoth = (...both: readonly object[]) => ({ not: { allOf: both } });
 
@@ -53,6 +56,12 @@ export const columnSchema = z
       .meta({ pattern: TYPE_PATTERN })
       .optional()
       .describe(`One of ${TYPE_WORDS.join(", ")}; it wins over what is inferred`),
+    as: z
+      .enum(["table", "columns", "json"])
+      .optional()
+      .describe(
+        "What it becomes, whatever it comes as: rows of a table of its own, columns, or one json column",
+      ),
     form: formSchema.optional(),
     name: nameText
       .refine((name) => !name.startsWith("eb_"), "must not begin with eb_: such names are our own")
@@ -93,17 +102,25 @@ export const columnSchema = z
     if (column.form !== undefined)
       context.addIssue({ code: "custom", message: `does not go with ${first}`, path: ["form"] });
   })
+  .superRefine((column, context) => {
+    const other = AS_EXCLUDES.find((key) => column[key] !== undefined && column[key] !== false);
+    if (column.as !== undefined && other !== undefined)
+      context.addIssue({ code: "custom", message: `does not go with ${other}`, path: ["as"] });
+  })
   .refine(({ form, type }) => form === undefined || type !== undefined, {
     message: "needs a type: the form says how values of it are written",
     path: ["form"],
   })
   .meta({
     dependentRequired: { form: ["type"] },
-    allOf: CONCEALING.flatMap((key, i) => [
-      ...CONCEALING.slice(i + 1).map((other) => notBoth(isSaid(key), isSaid(other))),
-      notBoth(isSaid(key), has("form")),
-      notBoth(isSaid(key), { ...has("type"), properties: { type: { not: { const: "text" } } } }),
-    ]),
+    allOf: [
+      ...AS_EXCLUDES.map((key) => notBoth(isSaid(key), has("as"))),
+      ...CONCEALING.flatMap((key, i) => [
+        ...CONCEALING.slice(i + 1).map((other) => notBoth(isSaid(key), isSaid(other))),
+        notBoth(isSaid(key), has("form")),
+        notBoth(isSaid(key), { ...has("type"), properties: { type: { not: { const: "text" } } } }),
+      ]),
+    ],
   })
   .describe("How a field becomes a column")
   .meta({ id: "Column" });

@@ -968,6 +968,8 @@ export interface Column {
    * One of boolean, int64, float64, text, date, timestamp, local_timestamp, uuid, bytes, json, decimal(12,2); it wins over what is inferred
    */
   type?: string | undefined;
+  /** What it becomes, whatever it comes as: rows of a table of its own, columns, or one json column */
+  as?: ("table" | "columns" | "json") | undefined;
   /** How values are written, where not as JSON and RFC 3339 have them */
   form?: Form | undefined;
   /** Another name for the column, or for the table of a list */

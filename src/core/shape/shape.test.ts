@@ -323,4 +323,52 @@ describe("declared types", () => {
       { id: 1n, guest_email: "a0b4729af601ef5e56bbd00a479759829f3e075f83254384d29838d0df35cbf6" },
     ]);
   });
+
+  it("has a hundred tables at most; lists that come beyond them are kept whole", () => {
+    const shape = newShape({});
+    const lists = Object.fromEntries(Array.from({ length: 130 }, (_, i) => [`l${i}`, [{ n: i }]]));
+    const { issues } = shape.shapeRecords([{ id: 1, ...lists }]);
+    expect(issues).toEqual([]);
+    const tables = shape.schema();
+    expect(tables).toHaveLength(100);
+    const whole = tables[0]!.columns.filter(({ type }) => type.kind === "json").map(({ name }) => name);
+    expect(whole).toHaveLength(31);
+    expect(whole[0]).toBe("l99");
+    expect(shape.takeNotes()).toContain("The stream has 100 tables: the list l99 stands in a json column.");
+    expect(shape.takeNotes()).toEqual([]);
+  });
+
+  it("are what the connector says, whatever they came as", () => {
+    const columns: Record<string, ColumnRule> = {
+      tags: { as: "table" },
+      room: { as: "table" },
+      desk: { as: "columns" },
+      raw: { type: { kind: "json" } },
+    };
+    const shape = newShape({ columns });
+    const records = [
+      { id: 1, tags: ["a", "b"], room: { no: 1 }, desk: [{ name: "north" }], raw: [{ x: 1 }] },
+      { id: 2, tags: "c", room: [{ no: 2 }, { no: 3 }], desk: { name: "south" }, raw: "text" },
+      { id: 3, tags: [], room: [], desk: [], raw: 7 },
+      { id: 4, desk: [{ name: "east" }, { name: "west" }] },
+    ];
+    const tables = shaped([records], shape);
+    const [issue, ...others] = newShape({ columns }).shapeRecords(records).issues;
+    expect([issue?.path, issue?.message, others]).toEqual([
+      "desk",
+      "desk is to be columns, and a list of 2 came",
+      [],
+    ]);
+    expect(tables.stays?.rows).toEqual([
+      { id: 1n, desk_name: "north", raw: '[{"x":1}]' },
+      { id: 2n, desk_name: "south", raw: '"text"' },
+      { id: 3n, desk_name: null, raw: "7" },
+    ]);
+    expect(tables.stays_tags?.rows).toEqual([
+      { stays_id: 1n, eb_position: 0n, value: "a" },
+      { stays_id: 1n, eb_position: 1n, value: "b" },
+      { stays_id: 2n, eb_position: 0n, value: "c" },
+    ]);
+    expect(tables.stays_room?.rows.map(({ no }) => no)).toEqual([1n, 2n, 3n]);
+  });
 });

@@ -10,6 +10,7 @@ import { Drift } from "./drift.js";
 import { OPEN_POLICY } from "./drift-policy.js";
 import { encodeColumn } from "./encode.js";
 import { ExactNumber, isPlainObject } from "./exact-json.js";
+import { tooManyFields, tooManyKeys, tooManyTables } from "./form-notes.js";
 import { inTableOrder, LifeColumns } from "./life-columns.js";
 import { formatPath, nameForPath, parsePath, pathsTo, snakeCase } from "./naming.js";
 import { getByPath } from "./path-get.js";
@@ -30,14 +31,13 @@ import {
   type ColumnRule,
   ColumnShape,
   type FieldNode,
-  MORE_COLUMN,
-  MOST_KEYS,
+  MOST_TABLES,
   newObjectNode,
   type ObjectNode,
   type TableSchema,
   TableShape,
 } from "./table-shape.js";
-import { MOST_LEVELS, type ShapeGrowth, storedValue, TooDeep, Walk } from "./walk.js";
+import { type ShapeGrowth, storedValue, Unfit, Walk } from "./walk.js";
 
 /** The shape of one stream: fed with pages of records, it gives typed batches and the tables' schema as it grows. */
 export class Shape implements ShapeGrowth {
@@ -158,9 +158,7 @@ export class Shape implements ShapeGrowth {
   }
 
   noteWide({ parts }: FieldNode): void {
-    this.notes.push(
-      `${formatPath(parts)} has more than ${MOST_KEYS} keys: they are data, so it becomes one json column.`,
-    );
+    this.notes.push(tooManyKeys(parts));
   }
 
   /** What is not to be seen stands in no record of the quarantine; shaped again, it gives the same rows. */
@@ -207,14 +205,10 @@ export class Shape implements ShapeGrowth {
       try {
         new Walk(this, i, [...key, ...this.life.put(record, row)]).object(root.root, record, root, row, 0);
       } catch (error) {
-        if (!(error instanceof TooDeep)) throw error;
+        if (!(error instanceof Unfit)) throw error;
         skip.add(i);
-        issues.push({
-          reason: "too_deep",
-          path: "",
-          message: `the record nests more than ${MOST_LEVELS} levels deep`,
-          record,
-        });
+        const { reason, path, message } = error;
+        issues.push({ reason, path, message, record });
         return true;
       }
     }
@@ -300,10 +294,12 @@ export class Shape implements ShapeGrowth {
   }
 
   /** Makes the child table for a field's lists of objects. */
-  addChildTable(parent: TableShape, field: FieldNode): TableShape | undefined {
+  addChildTable(parent: TableShape, field: FieldNode): TableShape | "whole" | undefined {
     const isSaid = this.isDeclared([...field.parts, "[*]"]) || this.isDeclared(field.parts);
     if (!isSaid && !this.drift.mayAddTable(parent, field)) return undefined;
-    return this.newChildTable(parent, field);
+    if (isSaid || this.tables.length < MOST_TABLES) return this.newChildTable(parent, field);
+    if (field.column === undefined) this.notes.push(tooManyTables(field.parts));
+    return "whole";
   }
 
   private newChildTable(parent: TableShape, field: FieldNode, knownName?: string): TableShape {
@@ -352,9 +348,7 @@ export class Shape implements ShapeGrowth {
 
   putMore(table: TableShape, row: number, parts: readonly string[], value: unknown): void {
     if (!table.hasMore) {
-      this.notes.push(
-        `Table ${table.name} has ${MOST_KEYS} fields: those that come beyond them stand in its column ${MORE_COLUMN}, the first of them is ${formatPath(parts)}.`,
-      );
+      this.notes.push(tooManyFields(table.name, parts));
       this.version++;
     }
     const column = table.addMore();

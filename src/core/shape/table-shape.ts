@@ -19,6 +19,8 @@ export interface ColumnRule {
   readonly type?: ColumnType | undefined;
   /** another name for its column, or for the table of its list */
   readonly name?: string | undefined;
+  /** what objects and lists become, whatever they came as */
+  readonly as?: "table" | "columns" | undefined;
   /** its values are stored as hashes: under a secret, or so that they can be guessed at */
   readonly hash?: "keyed" | "plain" | undefined;
   /** how its values are kept from being seen, by hashes or otherwise */
@@ -53,6 +55,8 @@ export type ColumnRole =
  * columns.
  */
 export const MOST_KEYS = 1000;
+/** A stream has as many tables: lists that come beyond them stand in json columns. */
+export const MOST_TABLES = 100;
 /** Where fields go for which a table has no columns left: an object by their paths, as JSON. */
 export const MORE_COLUMN = "eb_more";
 

@@ -1,7 +1,10 @@
 /** The walk through one record: values into columns, lists of objects into child tables. */
 
+import { aTypeName } from "../errors.js";
 import { concealedIn } from "./concealed-values.js";
 import { ExactNumber, isPlainObject, parseExactJson } from "./exact-json.js";
+import { formatPath } from "./naming.js";
+import type { Issue } from "./shaped.js";
 import {
   type ColumnRule,
   type ColumnShape,
@@ -17,8 +20,18 @@ const MAX_DEPTH = 64;
 /** What nests deeper than this cannot be written as JSON either: the record goes to quarantine. */
 export const MOST_LEVELS = 1000;
 
-/** A record that nests too deep to be stored. */
-export class TooDeep extends Error {}
+/** A record that cannot be stored as its tables demand. */
+export class Unfit extends Error {
+  constructor(
+    readonly reason: Issue["reason"],
+    readonly path: string,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+const tooDeep = () => new Unfit("too_deep", "", `the record nests more than ${MOST_LEVELS} levels deep`);
 
 /** How a shape grows when a record brings something new. */
 export interface ShapeGrowth {
@@ -29,8 +42,8 @@ export interface ShapeGrowth {
   putMore(table: TableShape, row: number, parts: readonly string[], value: unknown): void;
   /** undefined: the field is left out */
   addFieldColumn(table: TableShape, field: FieldNode, value: unknown): ColumnShape | undefined;
-  /** undefined: the list is left out */
-  addChildTable(parent: TableShape, field: FieldNode): TableShape | undefined;
+  /** undefined: the list is left out; whole: it stands in a json column, for there are tables enough */
+  addChildTable(parent: TableShape, field: FieldNode): TableShape | "whole" | undefined;
   /** told once of each object that is too wide for columns */
   noteWide(field: FieldNode): void;
 }
@@ -66,10 +79,13 @@ export class Walk {
       }
       next = field.index + 1;
       if (value === null || value === undefined || field.rule.skip === true) continue;
-      if (typeof value !== "object" || value instanceof ExactNumber) this.scalar(field, value, table, row);
-      else if (field.rule.type !== undefined || depth > MAX_DEPTH) {
+      if (typeof value !== "object" || value instanceof ExactNumber) {
+        if (field.rule.as === "table") this.items(field, [value], table, row, depth);
+        else this.scalar(field, value, table, row);
+      } else if (field.rule.type !== undefined || depth > MAX_DEPTH) {
         this.scalar(field, value, table, row);
-      } else if (Array.isArray(value)) this.list(field, value, table, row, depth);
+      } else if (field.rule.as !== undefined) this.asSaid(field, value, table, row, depth);
+      else if (Array.isArray(value)) this.list(field, value, table, row, depth);
       else if (this.isWide(field, value)) this.scalar(field, value, table, row);
       else {
         field.object ??= newObjectNode(field.parts);
@@ -78,13 +94,32 @@ export class Walk {
     }
   }
 
+  /** As the connector wants it, whatever it came as. */
+  private asSaid(field: FieldNode, value: object, table: TableShape, row: number, depth: number): void {
+    const items = Array.isArray(value) ? value : [value];
+    if (field.rule.as === "table") {
+      this.items(field, items, table, row, depth);
+      return;
+    }
+    const [item] = items;
+    if (items.length > 1 || (item !== undefined && !isPlainObject(item)))
+      throw new Unfit(
+        "type_mismatch",
+        formatPath(field.parts),
+        `${formatPath(field.parts)} is to be columns, and ${items.length > 1 ? `a list of ${items.length}` : aTypeName(item)} came`,
+      );
+    if (item === undefined) return;
+    field.object ??= newObjectNode(field.parts);
+    this.object(field.object, item, table, row, depth + 1);
+  }
+
   private newField(node: ObjectNode, key: string, table: TableShape): FieldNode | undefined {
     if (table.isFull(node) && !this.shape.isDeclared([...node.parts, key])) return undefined;
     return this.shape.addField(node, key);
   }
 
   private more(parts: readonly string[], value: unknown, table: TableShape, row: number): void {
-    if (nestsDeeper(value, MOST_LEVELS)) throw new TooDeep();
+    if (nestsDeeper(value, MOST_LEVELS)) throw tooDeep();
     this.shape.putMore(table, row, parts, value);
   }
 
@@ -100,7 +135,7 @@ export class Walk {
   }
 
   private scalar(field: FieldNode, value: unknown, table: TableShape, row: number): void {
-    if (typeof value === "object" && nestsDeeper(value, MOST_LEVELS)) throw new TooDeep();
+    if (typeof value === "object" && nestsDeeper(value, MOST_LEVELS)) throw tooDeep();
     const column = field.column ?? this.shape.addFieldColumn(table, field, value);
     if (column === undefined) return;
     const { concealedBelow } = field;
@@ -123,8 +158,23 @@ export class Walk {
       this.scalar(field, list, table, row);
       return;
     }
+    this.items(field, list, table, row, depth);
+  }
+
+  /** Each item becomes a row; one that is no object has its value in the column `value`. */
+  private items(
+    field: FieldNode,
+    list: readonly unknown[],
+    table: TableShape,
+    row: number,
+    depth: number,
+  ): void {
     const child = field.children ?? this.shape.addChildTable(table, field);
     if (child === undefined) return;
+    if (child === "whole") {
+      this.scalar(field, list, table, row);
+      return;
+    }
     for (let i = 0; i < list.length; i++) {
       const childRow = child.rows;
       child.recordOf.push(this.record);
@@ -132,7 +182,8 @@ export class Walk {
       this.position.push(i);
       for (let p = 0; p < this.position.length; p++) child.positions[p]!.put(childRow, this.position[p]);
       const item = list[i];
-      if (item !== null) this.object(child.root, item as Record<string, unknown>, child, childRow, depth + 1);
+      if (item !== null)
+        this.object(child.root, isPlainObject(item) ? item : { value: item }, child, childRow, depth + 1);
       this.position.pop();
     }
   }

@@ -239,6 +239,7 @@ function compileCursor(declared: StreamDefinition["cursor"]): CursorRule | undef
 }
 
 const TEXT: ColumnType = { kind: "text" };
+const JSON_TYPE: ColumnType = { kind: "json" };
 
 /** Rules of columns with their hashes under a secret. */
 export function withHashSecret(
@@ -255,13 +256,23 @@ export function withHashSecret(
 export function compileColumns(declared: StreamDefinition["columns"]): Map<string, ColumnRule> {
   const columns = new Map<string, ColumnRule>();
   for (const [path, rule] of Object.entries(declared)) {
-    const { name, mask, drop, description, form } = rule;
+    const { name, mask, drop, description, form, as } = rule;
     const hash = rule.hash === true ? "plain" : undefined;
     const conceal = drop ? DROPPING : hash ? hashing() : mask === undefined ? undefined : masking(mask);
-    const declaredType = rule.type === undefined ? undefined : parseColumnType(rule.type);
+    const declaredType =
+      rule.type === undefined ? (as === "json" ? JSON_TYPE : undefined) : parseColumnType(rule.type);
     const type = conceal === undefined ? declaredType : TEXT;
     const read = form === undefined || type === undefined ? undefined : compileForm(form, type);
-    columns.set(formatPath(fieldParts(path)), { type, name, hash, conceal, skip: drop, read, description });
+    columns.set(formatPath(fieldParts(path)), {
+      as: as === "json" ? undefined : as,
+      type,
+      name,
+      hash,
+      conceal,
+      skip: drop,
+      read,
+      description,
+    });
   }
   return columns;
 }
