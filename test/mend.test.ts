@@ -1,6 +1,6 @@
 /** `mend`: what did not fit is kept once, tried again by the rules as they are, discarded or taken out. */
 
-import { readFileSync, writeFileSync } from "node:fs";
+import { readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { mend, openBridge } from "../src/index.js";
@@ -177,6 +177,9 @@ describe("mend", () => {
     expect([retried.code, retried.stdout]).toEqual([0, expect.stringContaining(`${lines.length} mended`)]);
     const [row] = await queryFile(project.database, "SELECT count(*)::INTEGER AS n FROM bookings.bookings");
     expect(row).toEqual({ n: 300 });
+    // looking needs no account
+    rmSync(join(folder, ".env"));
     expect((await command(["mend"], folder)).stdout).toContain("Nothing is in quarantine.");
+    expect((await command(["drift", "bookings"], folder)).code).toBe(0);
   });
 });

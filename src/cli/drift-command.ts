@@ -17,10 +17,7 @@ export async function driftCommand(
   options: DriftCommandOptions,
 ): Promise<number> {
   const project = await openProject(options.project);
-  const { bridges } = project.definition;
-  // a name that is none is told of
-  if (bridge !== undefined) await (await project.openBridge(bridge)).close();
-  const chosen = bridge === undefined ? Object.values(bridges) : [bridges[bridge]!];
+  const chosen = (bridge === undefined ? project.bridges : [bridge]).map((name) => project.bridge(name));
   for (const name of new Set(chosen.map(({ to }) => to))) {
     const session = await (await project.warehouse(name)).open({ readOnly: true });
     try {

@@ -47,25 +47,20 @@ async function onBridge(
   name: string,
   { discard, why, show, stream, reason, path }: MendCommandOptions,
 ): Promise<readonly Quarantined[]> {
-  const { bridge, close } = await project.openBridge(name);
+  const { to, schema = name } = project.bridge(name);
+  const session = await openThere(await project.warehouse(to), discard !== true);
+  if (session === undefined) return [];
   try {
-    const session = await openThere(bridge.warehouse, discard !== true);
-    if (session === undefined) return [];
-    try {
-      const records = await session.ledger.quarantined({ bridge: name, stream, reason, path, id: show });
-      const streams = new Set(records.map((each) => each.stream));
-      if (discard === true)
-        for (const each of streams) {
-          const ids = records.filter((record) => record.stream === each).map(({ id }) => id);
-          const of = { bridge: name, stream: each, schema: bridge.schema };
-          await session.ledger.settle(of, { ids, how: "discarded", why }, Date.now());
-        }
-      return records;
-    } finally {
-      await session.close();
+    const records = await session.ledger.quarantined({ bridge: name, stream, reason, path, id: show });
+    const streams = discard === true ? new Set(records.map((each) => each.stream)) : [];
+    for (const each of streams) {
+      const ids = records.filter((record) => record.stream === each).map(({ id }) => id);
+      const of = { bridge: name, stream: each, schema };
+      await session.ledger.settle(of, { ids, how: "discarded", why }, Date.now());
     }
+    return records;
   } finally {
-    await close();
+    await session.close();
   }
 }
 

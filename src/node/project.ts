@@ -63,6 +63,11 @@ export interface OpenedProject {
   readonly definition: Project;
   /** names of the bridges, in the file's order */
   readonly bridges: readonly string[];
+  /**
+   * What the project says of a bridge; no account is needed for it.
+   * @throws BridgeError CONFIG_UNKNOWN_NAME
+   */
+  bridge(name: string): Project["bridges"][string];
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_*, DRIVER_MISSING */
   openBridge(name: string, options?: BridgeChoice): Promise<OpenedBridge>;
   /** @throws BridgeError CONFIG_*, SECRET_*, URL_* */
@@ -84,6 +89,7 @@ export async function openProject(folder: string, options: ProjectOptions = {}):
     folder,
     definition,
     bridges: Object.keys(definition.bridges),
+    bridge: (name) => reader.named("bridges", name, []),
     openBridge: (name, accountOptions) => reader.openBridge(name, accountOptions),
     openAccount: (name, accountOptions) => reader.openAccount(name, accountOptions),
     warehouse: (name) => reader.warehouse(name),
@@ -179,7 +185,7 @@ class ProjectReader {
     return warehouse;
   }
 
-  private named<K extends "accounts" | "warehouses" | "bridges">(
+  named<K extends "accounts" | "warehouses" | "bridges">(
     kind: K,
     name: string,
     asked: readonly string[],

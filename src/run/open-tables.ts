@@ -62,16 +62,17 @@ export async function openTables(stream: CompiledStream, options: TablesOptions)
   const others = await ledger.otherTables(schema, bridge, name);
   const takenTables = new Set([...rootTables, ...others]);
   takenTables.delete(rootTable);
+  // rows without a key are told apart over all loads, and what tells of a record's end is a row as others
+  const appends = write.deletes === undefined;
   const life = recordLife(stream, { write, deletes, loadedAtMs: startedAtMs }, known);
   const place = {
     names,
     takenTables,
     known: load.fresh ? [] : known,
     life,
-    load: String(run),
+    load: appends ? String(run) : undefined,
     drift: options.drift,
   };
-  const appends = write.deletes === undefined;
   const shape = shapeOf(appends ? { ...stream, isRemoval: undefined } : stream, place);
   return { load, shape, ...(await openCursors(options, stream, load)) };
 }

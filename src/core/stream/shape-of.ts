@@ -16,7 +16,7 @@ export interface ShapePlace {
   /** what happens to what is new in tables that stand; default: it is taken in */
   readonly drift?: DriftPolicy | undefined;
   /** tells this load from others */
-  readonly load?: string;
+  readonly load?: string | undefined;
 }
 
 /** Names as long as they like: for where no warehouse is there to limit them. */
