@@ -14,7 +14,7 @@ interface Item {
   readonly gone?: boolean;
 }
 
-const RUNS = process.env.EARLY_BRIDGE_LONG === "1" ? 100 : 8;
+const RUNS = process.env.EARLY_BRIDGE_LONG === "1" ? 40 : 6;
 const id = fc.integer({ min: 1, max: 4 });
 const content = {
   id,
