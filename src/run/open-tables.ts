@@ -68,7 +68,7 @@ export async function openTables(stream: CompiledStream, options: TablesOptions)
   const place = {
     names,
     takenTables,
-    known: load.fresh ? [] : known,
+    known,
     life,
     load: appends ? String(run) : undefined,
     drift: options.drift,
@@ -77,7 +77,7 @@ export async function openTables(stream: CompiledStream, options: TablesOptions)
   return { load, shape, ...(await openCursors(options, stream, load)) };
 }
 
-export function writeChanged(table: string, other: string, where: object): BridgeError {
+function writeChanged(table: string, other: string, where: object): BridgeError {
   return new BridgeError("WRITE_CHANGED", `The table ${table} stands, and was written ${other}.`, { where });
 }
 

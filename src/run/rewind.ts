@@ -86,7 +86,7 @@ async function rewindIn(
   const text = (cursor: SavedCursor | undefined) =>
     cursor === undefined ? undefined : describeCursors([cursor], windows, nowMs);
   const parts = chosen.flatMap(([key, cursor]): RewoundPart[] =>
-    after.get(key) === cursor ? [] : [{ part: key, before: text(cursor), after: text(after.get(key)) }],
+    isSame(after.get(key), cursor) ? [] : [{ part: key, before: text(cursor), after: text(after.get(key)) }],
   );
   const tables = anew
     ? [...new Set((await session.ledger.columns(bridge.schema, bridge.name, name)).map(({ table }) => table))]
@@ -99,6 +99,8 @@ async function rewindIn(
   const dropped = tables.map((table) => `${bridge.schema}.${table}`);
   return { stream: snakeCase(name), parts, of: saved.size, dropped };
 }
+
+const isSame = (a: SavedCursor | undefined, b: SavedCursor) => JSON.stringify(a) === JSON.stringify(b);
 
 function chooseParts(
   saved: ReadonlyMap<string, SavedCursor>,
