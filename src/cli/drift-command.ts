@@ -1,6 +1,7 @@
 /** `drift`: how the tables' form has changed over time, run by run. */
 
 import colors from "picocolors";
+import { grouped } from "../core/grouped.js";
 import { openProject } from "../node/project.js";
 import type { JournaledChange } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
@@ -33,11 +34,7 @@ export async function driftCommand(
 
 function storyText(changes: readonly JournaledChange[]): string {
   if (changes.length === 0) return "Nothing has changed its form, and no table has been made yet.";
-  const runs = new Map<string, JournaledChange[]>();
-  for (const each of changes) {
-    const key = `${each.run} ${each.bridge ?? ""}`;
-    runs.set(key, [...(runs.get(key) ?? []), each]);
-  }
+  const runs = grouped(changes, ({ run, bridge }) => `${run} ${bridge ?? ""}`);
   return [...runs.values()].map(runText).join("\n\n");
 }
 

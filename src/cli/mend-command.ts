@@ -3,6 +3,7 @@
 import { writeFile } from "node:fs/promises";
 import colors from "picocolors";
 import { BridgeError } from "../core/errors.js";
+import { grouped } from "../core/grouped.js";
 import { stringifyExact } from "../core/shape/exact-json.js";
 import { type OpenedProject, openProject } from "../node/project.js";
 import { type Mended, mend } from "../run/mend.js";
@@ -81,11 +82,9 @@ function recordLine({ record, ...each }: Quarantined): string {
 
 function reasonsText(found: readonly Quarantined[], { project }: MendCommandOptions): string {
   if (found.length === 0) return "Nothing is in quarantine.";
-  const groups = new Map<string, Quarantined[]>();
-  for (const each of found) {
-    const key = [each.bridge, each.stream, each.reason, each.path].join("\n");
-    groups.set(key, [...(groups.get(key) ?? []), each]);
-  }
+  const groups = grouped(found, ({ bridge, stream, reason, path }) =>
+    [bridge, stream, reason, path].join("\n"),
+  );
   const lines = [...groups.values()]
     .sort((a, b) => b.length - a.length)
     .flatMap((records) => {

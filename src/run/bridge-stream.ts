@@ -13,6 +13,7 @@ import { BridgeError } from "../core/errors.js";
 import type { DriftPolicy } from "../core/shape/drift-policy.js";
 import { wantedFields } from "../core/shape/wanted-fields.js";
 import { type CompiledStream, compileColumns } from "../core/stream/compile-stream.js";
+import { mergedRules } from "../core/stream/merged-rules.js";
 import type { ApiInside } from "./api.js";
 
 /** One of a bridge's streams; what it says goes before what the connector does. */
@@ -75,11 +76,7 @@ export function asBridged(
   // several states of a record may come in one response, each with its time
   const keepsStates = WRITE_METHODS[write].standing !== "replaced" && key.length > 0;
   const identity = keepsStates && cursor?.field !== undefined ? [...key, cursor.field] : undefined;
-  const all = new Map(stream.columns);
-  for (const [path, rule] of rules) {
-    const own = Object.entries(rule).filter(([, value]) => value !== undefined);
-    all.set(path, { ...all.get(path), ...Object.fromEntries(own) });
-  }
+  const all = mergedRules(stream.columns, rules);
   const isWanted = fields === undefined ? stream.isWanted : wantedFields(fields, stream.key);
   return { ...stream, columns: all, isWanted, identity };
 }

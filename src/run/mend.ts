@@ -3,6 +3,7 @@
 import { applyRules, pageOfRecords } from "../core/ask/read-page.js";
 import { WRITE_METHODS, type WriteMethod } from "../core/define/write-method.js";
 import { toBridgeError } from "../core/errors.js";
+import { grouped } from "../core/grouped.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import {
@@ -92,12 +93,6 @@ export async function mend({ bridge, api, ...wanted }: MendOptions): Promise<Men
   } finally {
     await session.close();
   }
-}
-
-function grouped<K>(records: readonly Quarantined[], by: (record: Quarantined) => K): Map<K, Quarantined[]> {
-  const groups = new Map<K, Quarantined[]>();
-  for (const each of records) groups.set(by(each), [...(groups.get(by(each)) ?? []), each]);
-  return groups;
 }
 
 /** As the history has it: nothing was asked for. */

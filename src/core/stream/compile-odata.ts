@@ -33,7 +33,6 @@ import {
   withStreams,
 } from "../odata/payload.js";
 import { formatPath, parsePath } from "../shape/naming.js";
-import type { ColumnRule } from "../shape/table-shape.js";
 import type { CursorRule } from "../track/cursor.js";
 import {
   type CompiledRequest,
@@ -41,6 +40,7 @@ import {
   type CompiledStream,
   compileStream,
 } from "./compile-stream.js";
+import { mergedRules } from "./merged-rules.js";
 import { type ODataColumns, odataColumns, selectOf } from "./odata-columns.js";
 import { keysetPages } from "./odata-keyset.js";
 
@@ -92,7 +92,7 @@ export function compileODataStream(
   return {
     ...base,
     key: declaredKey,
-    columns: withOwn(columns.rules, base.columns),
+    columns: mergedRules(columns.rules, base.columns),
     cursor,
     oldLeftOut: false,
     isControl,
@@ -121,19 +121,6 @@ export function compileODataStream(
       },
     },
   };
-}
-
-/** The rules of the metadata with those of the connector, which says of a column what it wants to differ. */
-function withOwn(
-  rules: ReadonlyMap<string, ColumnRule>,
-  own: ReadonlyMap<string, ColumnRule>,
-): ReadonlyMap<string, ColumnRule> {
-  const all = new Map(rules);
-  for (const [path, rule] of own) {
-    const said = Object.entries(rule).filter(([, value]) => value !== undefined);
-    all.set(path, { ...rules.get(path), ...Object.fromEntries(said) });
-  }
-  return all;
 }
 
 /** The set by itself, for what is asked of it beside its pages. */
