@@ -4,7 +4,14 @@ import { defineConfig } from "vitest/config";
 
 /** Units run in two time zones; tests that start processes and servers run in a third, once. */
 const units = (TZ: string) => ({
-  test: { name: `unit ${TZ}`, include: ["src/**/*.test.ts"], env: { TZ }, testTimeout: 60_000 },
+  test: {
+    // modules are read once for all files of a worker: no unit changes them
+    isolate: false,
+    name: `unit ${TZ}`,
+    include: ["src/**/*.test.ts"],
+    env: { TZ },
+    testTimeout: 60_000,
+  },
 });
 
 export default defineConfig({

@@ -5,6 +5,7 @@ import { describe, expect, it } from "vitest";
 import { connect, defineConnector, openBridge, type RunReport } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { FAULTS, ITEMS, PAGES, SECRET, SIGN_INS, startCrooked } from "./support/crooked.js";
+import { isLong } from "./support/long.js";
 import { temporaryFolder, whenDone } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
@@ -15,7 +16,6 @@ const ALL = Object.keys(FAULTS).flatMap((fault) =>
 );
 /** Every fault over every page rule, with sign-ins in turn; the whole table where there is time for it. */
 const sparse = (kinds: number) => ALL.filter((_, i) => i % (kinds + 1) === 0);
-const isLong = process.env.EARLY_BRIDGE_LONG === "1";
 const cases = isLong ? ALL : sparse(Object.keys(SIGN_INS).length);
 
 async function carry(fault: string, pages: string, signIn: string, times: number) {

@@ -8,6 +8,7 @@ import { connect, defineConnector, openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { carried } from "./support/carried.js";
 import { type Answered, type Asked, fakeApi } from "./support/fake-api.js";
+import { inLong } from "./support/long.js";
 import { temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
@@ -336,7 +337,7 @@ describe("a condition that no record can be judged by", () => {
 });
 
 describe("a long file", () => {
-  it("is read piece by piece from the disk, with checkpoints on the way", async () => {
+  inLong("is read piece by piece from the disk, with checkpoints on the way", async () => {
     const rows = 120_000;
     const line = (i: number) => `${i};"hut ${i % 40}, north";2026-01-01T00:00:00Z;${"x".repeat(120)}`;
     const url = await serve((_request, response) => {

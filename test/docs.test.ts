@@ -7,18 +7,21 @@ import { pathToFileURL } from "node:url";
 import { promisify } from "node:util";
 import ts from "typescript";
 import { describe, expect, it } from "vitest";
+import { rulesText } from "../scripts/shape-rules.mjs";
 import { checkValue, parseYaml } from "../src/core/define/check.js";
 import { checkConnector } from "../src/core/define/connector.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
+import { shape, unshape } from "../src/core/index.js";
 import { openBridge, type TokenStore, type Warehouse } from "../src/index.js";
 import { BOOKINGS_DEFAULTS } from "../src/standins/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { type Asked, fakeApi } from "./support/fake-api.js";
+import { inLong } from "./support/long.js";
 import { bookingsService, command, temporaryFolder } from "./support/project.js";
 
 const README = readFileSync("README.md", "utf8");
 const PAGES = ["paging", "requests", "parts", "cursors", "pace"];
-const PROGRAMS = [...PAGES, "browser", "extending", "first-hour"];
+const PROGRAMS = [...PAGES, "browser", "extending", "first-hour", "tables"];
 
 /** Fenced blocks of a page, in order. */
 function fenced(text: string): { readonly language: string; readonly text: string }[] {
@@ -74,7 +77,7 @@ describe("README and docs", () => {
       ...blocks("ts"),
       ...pages.flatMap(({ language, text }) => (language === "ts" ? [text] : [])),
     ];
-    expect(examples).toHaveLength(10);
+    expect(examples).toHaveLength(11);
     // the one with a key too many shows that the compiler has looked
     const wrong = examples[0]!.replace('connector: "bookings",', 'connector: "bookings", nonsense: 1,');
     expect(complaints([...examples, wrong])).toEqual([expect.stringContaining("'nonsense' does not exist")]);
@@ -117,8 +120,30 @@ describe("the README", () => {
   });
 });
 
+describe("the page about tables", () => {
+  it("shows what shape makes of the records beside it, and a program that runs", () => {
+    const page = readFileSync("docs/tables.md", "utf8");
+    // the formatter has its own ways with blanks and lines
+    const bare = (text: string) => text.replaceAll(/[\s-]/g, "");
+    expect(bare(page)).toContain(bare(rulesText()));
+    const [program] = fenced(page).filter(({ language }) => language === "ts");
+    const lines: unknown[][] = [];
+    const code = ts
+      .transpile(program!.text, { target: ts.ScriptTarget.ES2022, module: ts.ModuleKind.ESNext })
+      .replace(/^import.*$/m, "");
+    new Function("shape", "unshape", "console", code)(shape, unshape, {
+      log: (...cells: unknown[]) => lines.push(cells),
+    });
+    expect(lines).toEqual([
+      ["huts", 1],
+      ["huts_rooms", 2],
+      [[{ id: 1, name: "Adlerhorst", rooms: [{ beds: 4 }, { beds: 12 }] }], [], []],
+    ]);
+  });
+});
+
 describe("the page about the first hour", () => {
-  it("leads from an address to rows, command by command", async () => {
+  inLong("leads from an address to rows, command by command", async () => {
     const { url } = await bookingsService({ bookings: 300 });
     const folder = temporaryFolder();
     const shell = fenced(readFileSync("docs/first-hour.md", "utf8")).filter(

@@ -12,8 +12,8 @@ import { findRecords } from "../src/core/draft/find-records.js";
 import { FieldStatistics } from "../src/core/sample/field-stats.js";
 import { draftDocument } from "../src/node/draft.js";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
-import { isLong } from "./support/browser.js";
 import { logIn } from "./support/log-in.js";
+import { everyNth, inLong } from "./support/long.js";
 import { bookingsService, command, demoProject, temporaryFolder, whenDone } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
@@ -123,7 +123,7 @@ describe("a draft of each stand-in, by its address and credentials alone", () =>
   };
 
   // each is four processes: half of them do for the short run
-  const some = TABLE.filter((_, i) => isLong || i % 2 === 1);
+  const some = everyNth(TABLE, 9);
 
   it.each(some)("%s %s", async (name, paths, stream, records, pages, keyed, cursor, rows) => {
     const { bookings, neighbours } = await services();
@@ -167,7 +167,7 @@ describe("a draft of each stand-in, by its address and credentials alone", () =>
     return ((await (await fetch(`${url}/_feedback`)).json()) as unknown[]).length;
   }
 
-  it("of an API that a person signs in to, once somebody has", async () => {
+  inLong("of an API that a person signs in to, once somebody has", async () => {
     const { neighbours } = await services();
     const folder = temporaryFolder();
     const client = NEIGHBOURS_DEFAULTS.membersClient;

@@ -4,6 +4,7 @@ import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { carried } from "./support/carried.js";
+import { inLong } from "./support/long.js";
 import { bookingsService, command, demoProject } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
@@ -43,6 +44,58 @@ async function drifting(policy: Drift) {
   const own = columns.map(({ c }) => String(c)).filter((name) => !/\.(eb_|s_id)/.test(name));
   return { stream, columns: own, journal, events };
 }
+
+describe("a field that stops coming", () => {
+  const journal = (database: string) =>
+    queryFile(
+      database,
+      `SELECT run::INTEGER AS run, change, column_name AS c, from_type AS f, to_type AS o FROM early_bridge.schema_changes
+       WHERE change LIKE 'column_%ed' AND change <> 'column_added' ORDER BY ALL`,
+    );
+  const rows = (from: number, count: number, more: object) =>
+    Array.from({ length: count }, (_, i) => ({ id: from + i, at: from + i, ...more }));
+
+  it("is told once where the whole stream has no value of it, and told when it comes again, of another type", async () => {
+    let body: unknown = rows(0, 25, { beds: 4, phone: "x" });
+    const { run, database } = carried({ get: "/s", key: "id" }, () => ({ body }));
+    await run();
+    body = rows(0, 25, { phone: "x" });
+    await run();
+    await run();
+    expect(await journal(database)).toEqual([
+      { run: 2, change: "column_stopped", c: "beds", f: "int64", o: null },
+    ]);
+    const seen = `SELECT first_seen_at::VARCHAR AS first, last_seen_at::VARCHAR AS last, has_stopped AS stopped
+      FROM early_bridge.column_report WHERE column_name IN ('beds', 'phone') ORDER BY column_name`;
+    const [beds, phone] = await queryFile(database, seen);
+    expect([beds!.stopped, phone!.stopped]).toEqual([true, false]);
+    expect(beds!.first).toBe(phone!.first);
+    expect(String(beds!.last) < String(phone!.last)).toBe(true);
+    body = rows(0, 25, { beds: "many", phone: "x" });
+    await run();
+    expect((await journal(database)).slice(1)).toEqual([
+      { run: 4, change: "column_returned", c: "beds", f: "int64", o: "text" },
+    ]);
+  });
+
+  it("is told after a thousand rows, over runs that bring a few each", async () => {
+    let body: unknown = rows(0, 3, { beds: 4 });
+    const { run, database } = carried(
+      { get: "/s", key: "id", cursor: { field: "at", query: "since" } },
+      () => ({
+        body,
+      }),
+    );
+    await run();
+    for (let n = 1; n <= 3; n++) {
+      body = rows(n * 400, 400, {});
+      await run();
+    }
+    expect(await journal(database)).toEqual([
+      { run: 4, change: "column_stopped", c: "beds", f: "int64", o: null },
+    ]);
+  });
+});
 
 describe("a field, a list and a type that are new", () => {
   it("are taken in, and journaled with what they looked like", async () => {
@@ -134,7 +187,7 @@ describe("a field, a list and a type that are new", () => {
 });
 
 describe("the drift command", () => {
-  it("tells the story run by run", async () => {
+  inLong("tells the story run by run", async () => {
     const service = await bookingsService({ bookings: 120 });
     const { folder } = demoProject(service.url);
     expect((await command(["run", "--plain"], folder)).code).toBe(0);

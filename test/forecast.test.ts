@@ -8,6 +8,7 @@ import { startNeighbours } from "../src/standins/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { fakeApi } from "./support/fake-api.js";
 import { logIn } from "./support/log-in.js";
+import { inLong } from "./support/long.js";
 import { outputLines } from "./support/output.js";
 import { bookingsService, command, demoProject, temporaryFolder, whenDone } from "./support/project.js";
 
@@ -19,7 +20,7 @@ interface Forecast {
 }
 
 describe("a forecast of the demo's services", () => {
-  it("is true within a tenth, or says that it does not know; and learns from runs", async () => {
+  inLong("is true within a tenth, or says that it does not know; and learns from runs", async () => {
     const bookings = await bookingsService({ bookings: 3000 });
     const neighbours = await startNeighbours();
     whenDone(() => neighbours.close());

@@ -6,12 +6,14 @@ import { existsSync } from "node:fs";
 import { resolve } from "node:path";
 import type { Browser } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { isLong, openBrowser, serious } from "./support/browser.js";
+import { openBrowser, serious } from "./support/browser.js";
+import { isLong } from "./support/long.js";
 import { bookingsService, command, demoProject, whenDone } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
 const EXAMPLE = resolve("examples/hut-board");
 
+// the examples' packages are many: they are installed for the long tests only
 describe.runIf(isLong)("the hut board", { timeout: 120_000 }, () => {
   let browser: Browser;
   beforeAll(async () => {

@@ -5,13 +5,14 @@
 
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { describe, expect, it } from "vitest";
+import { describe, expect } from "vitest";
 import { KILLS, killedRun, killMoment } from "./support/kill.js";
+import { inLong } from "./support/long.js";
 import { command, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
-const MOMENTS = Number(KILLS ?? 4);
+const MOMENTS = Number(KILLS ?? 8);
 const SEED = 20_261_125;
 const HUTS = ["alm", "grat", "see"];
 const SIZE = 20;
@@ -110,7 +111,7 @@ function tableOf(database: string, table: string) {
 }
 
 describe("a process that is killed while it replaces, reads windows or parts, or commits by time", () => {
-  it(
+  inLong(
     `loses no row and doubles none, at ${MOMENTS} moments`,
     async () => {
       const house = new House();

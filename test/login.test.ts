@@ -15,6 +15,7 @@ import { Redactor } from "../src/core/redact.js";
 import { nodeClock } from "../src/http/node-clock.js";
 import { openTransport } from "../src/http/transport.js";
 import { connect, defineConnector } from "../src/index.js";
+import { inLong } from "./support/long.js";
 import { oauthServer } from "./support/oauth-server.js";
 import { temporaryFolder, whenDone } from "./support/project.js";
 import { echo, quick } from "./support/signed-in.js";
@@ -242,7 +243,7 @@ describe("login", () => {
 });
 
 describe("a rotating refresh token", () => {
-  it("that eight processes share is refreshed by one of them each time, and never lost", async () => {
+  inLong("that eight processes share is refreshed by one of them each time, and never lost", async () => {
     // the server revokes everything when a refresh token comes a second time
     const server = await oauthServer(5);
     const url = await echo();

@@ -5,6 +5,7 @@ import { join } from "node:path";
 import { DuckDBInstance } from "@duckdb/node-api";
 import { describe, expect, it } from "vitest";
 import { BOOKINGS_DEFAULTS, type BookingsService } from "../src/standins/index.js";
+import { everyNth, inLong } from "./support/long.js";
 import { outputLines } from "./support/output.js";
 import {
   bookingsService,
@@ -128,7 +129,7 @@ const MISTAKES: Record<string, { make: Mistake; exit: number; says: (string | Re
 };
 
 describe("a mistake on the first run", () => {
-  it.each(Object.keys(MISTAKES))("%s is explained", async (name) => {
+  it.each(everyNth(Object.keys(MISTAKES), 3))("%s is explained", async (name) => {
     const { make, exit, says } = MISTAKES[name]!;
     const service = await bookingsService({ bookings: 120 });
     const project = demoProject(service.url);
@@ -147,12 +148,17 @@ describe("a mistake on the first run", () => {
 });
 
 describe("a mistake on a later run", () => {
-  it.each([
-    "a wrong secret",
-    "a wrong base URL",
-    "a records path that matches nothing",
-    "a key that no record has",
-  ])("%s leaves tables and cursor as they were", async (name) => {
+  it.each(
+    everyNth(
+      [
+        "a wrong secret",
+        "a wrong base URL",
+        "a records path that matches nothing",
+        "a key that no record has",
+      ],
+      3,
+    ),
+  )("%s leaves tables and cursor as they were", async (name) => {
     const service = await bookingsService({ bookings: 300 });
     const project = demoProject(service.url);
     expect(await command(["run"], project.folder)).toMatchObject({ code: 0 });
@@ -234,24 +240,27 @@ describe("the command line", () => {
     expect(failed.code).toBe(2);
   });
 
-  it("shows the history of runs, one run in detail, and what there is to do before the first", async () => {
-    const service = await bookingsService({ bookings: 300 });
-    const project = demoProject(service.url);
-    const early = await command(["history"], project.folder);
-    expect(early.stderr).toContain("Run a bridge first");
-    expect(early.code).toBe(6);
-    await command(["run"], project.folder);
-    project.edit(".env", BOOKINGS_DEFAULTS.clientSecret, "wrong-secret-7");
-    await command(["run"], project.folder);
-    const { stdout } = await command(["history"], project.folder);
-    expect(stdout).toMatch(/2 +bookings +failed[\s\S]*1 +bookings +done .* 340 +0 +0/);
-    expect(stdout).toContain("run 2: SIGN_IN_REFUSED");
-    const detail = await command(["history", "1"], project.folder);
-    expect(detail.stdout).toMatch(
-      /bookings {2}done\n {4}rows {4}300 added, 0 changed, 0 unchanged\n {4}asked {3}1 page in 1 request/,
-    );
-    expect(await command(["history", "77"], project.folder)).toMatchObject({ code: 2 });
-  });
+  inLong(
+    "shows the history of runs, one run in detail, and what there is to do before the first",
+    async () => {
+      const service = await bookingsService({ bookings: 300 });
+      const project = demoProject(service.url);
+      const early = await command(["history"], project.folder);
+      expect(early.stderr).toContain("Run a bridge first");
+      expect(early.code).toBe(6);
+      await command(["run"], project.folder);
+      project.edit(".env", BOOKINGS_DEFAULTS.clientSecret, "wrong-secret-7");
+      await command(["run"], project.folder);
+      const { stdout } = await command(["history"], project.folder);
+      expect(stdout).toMatch(/2 +bookings +failed[\s\S]*1 +bookings +done .* 340 +0 +0/);
+      expect(stdout).toContain("run 2: SIGN_IN_REFUSED");
+      const detail = await command(["history", "1"], project.folder);
+      expect(detail.stdout).toMatch(
+        /bookings {2}done\n {4}rows {4}300 added, 0 changed, 0 unchanged\n {4}asked {3}1 page in 1 request/,
+      );
+      expect(await command(["history", "77"], project.folder)).toMatchObject({ code: 2 });
+    },
+  );
 
   it("explains a folder without a project, and words that it does not know", async () => {
     const folder = temporaryFolder();

@@ -5,6 +5,7 @@ import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
 import { logIn } from "./support/log-in.js";
+import { inLong } from "./support/long.js";
 import { type OutputLine, outputLines } from "./support/output.js";
 import { bookingsService, command, demoProject, type TestProject, whenDone } from "./support/project.js";
 import { proxyAnswering } from "./support/serve.js";
@@ -31,7 +32,7 @@ async function wholeProject(): Promise<{
 }
 
 describe("probe", () => {
-  it("finds every account of the demo well, whatever its sign-in", async () => {
+  inLong("finds every account of the demo well, whatever its sign-in", async () => {
     const { project, env, log } = await wholeProject();
     for (const account of ["logbook", "sensors", "stores", "north", "notices"]) {
       const { code, stdout } = await command(["probe", account], project.folder, env);
@@ -44,35 +45,38 @@ describe("probe", () => {
     expect(log.at(-1)?.path).toBe("/notices/v1/logout");
   });
 
-  it("goes on to the warehouse for a bridge, speaks JSON, and ends with the worst line's code", async () => {
-    const { project, env } = await wholeProject();
-    const good = await command(["probe", "bookings", "--json"], project.folder, env);
-    const lines = outputLines(good.stdout) as Extract<OutputLine, { type: "check" }>[];
-    expect(lines.map(({ check, outcome }) => `${check}: ${outcome}`)).toEqual([
-      "address: good",
-      "connection: good",
-      "sign-in: good",
-      "probe request: good",
-      "stream huts: good",
-      "stream bookings: good",
-      "clock: good",
-      "limits: note",
-      "warehouse: good",
-      "write: good",
-    ]);
-    project.edit("connectors/bookings.connector.yaml", "get: /huts", "get: /hutz");
-    expect((await command(["probe", "bookings"], project.folder, env)).code).toBe(4);
-    project.edit(".env", BOOKINGS_DEFAULTS.clientSecret, "mistyped-secret");
-    const bad = await command(["probe", "bookings"], project.folder, env);
-    expect(bad.stdout).toMatch(
-      /bad {3}sign-in[\s\S]*Check client_id and client_secret[\s\S]*— {5}stream huts[\s\S]*good {2}write/,
-    );
-    expect(bad.code).toBe(3);
-    expect((await command(["probe", "nobody"], project.folder, env)).code).toBe(2);
-    expect((await command(["probe", "bookings", "--grants"], project.folder, env)).stdout).toContain(
-      "DuckDB has no users",
-    );
-  });
+  inLong(
+    "goes on to the warehouse for a bridge, speaks JSON, and ends with the worst line's code",
+    async () => {
+      const { project, env } = await wholeProject();
+      const good = await command(["probe", "bookings", "--json"], project.folder, env);
+      const lines = outputLines(good.stdout) as Extract<OutputLine, { type: "check" }>[];
+      expect(lines.map(({ check, outcome }) => `${check}: ${outcome}`)).toEqual([
+        "address: good",
+        "connection: good",
+        "sign-in: good",
+        "probe request: good",
+        "stream huts: good",
+        "stream bookings: good",
+        "clock: good",
+        "limits: note",
+        "warehouse: good",
+        "write: good",
+      ]);
+      project.edit("connectors/bookings.connector.yaml", "get: /huts", "get: /hutz");
+      expect((await command(["probe", "bookings"], project.folder, env)).code).toBe(4);
+      project.edit(".env", BOOKINGS_DEFAULTS.clientSecret, "mistyped-secret");
+      const bad = await command(["probe", "bookings"], project.folder, env);
+      expect(bad.stdout).toMatch(
+        /bad {3}sign-in[\s\S]*Check client_id and client_secret[\s\S]*— {5}stream huts[\s\S]*good {2}write/,
+      );
+      expect(bad.code).toBe(3);
+      expect((await command(["probe", "nobody"], project.folder, env)).code).toBe(2);
+      expect((await command(["probe", "bookings", "--grants"], project.folder, env)).stdout).toContain(
+        "DuckDB has no users",
+      );
+    },
+  );
 });
 
 describe("login", () => {
@@ -99,7 +103,7 @@ describe("login", () => {
 });
 
 describe("a set whose capabilities lie", () => {
-  it("is carried whole, and what it does not do is told", async () => {
+  inLong("is carried whole, and what it does not do is told", async () => {
     const { project, env } = await wholeProject();
     const connector = "connectors/members.connector.yaml";
     project.edit("bridges.yaml", "bridges:", "bridges:\n  members: { from: members, to: local }");
@@ -141,7 +145,7 @@ describe("login through a proxy", () => {
 });
 
 describe("tokens in a warehouse's ledger", () => {
-  it("are sealed there, renewed during a run into the same file, and need a key", async () => {
+  inLong("are sealed there, renewed during a run into the same file, and need a key", async () => {
     const { project, env, url } = await wholeProject();
     project.edit(
       "bridges.yaml",
@@ -202,7 +206,7 @@ describe("secret files", () => {
 });
 
 describe("init", () => {
-  it("writes a project that can be probed at once, and overwrites nothing", async () => {
+  inLong("writes a project that can be probed at once, and overwrites nothing", async () => {
     const { project } = await wholeProject();
     const folder = join(project.folder, "new");
     const { mkdirSync, readFileSync, readdirSync } = await import("node:fs");

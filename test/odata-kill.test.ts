@@ -3,17 +3,17 @@
 import { writeFileSync } from "node:fs";
 import type { ServerResponse } from "node:http";
 import { join } from "node:path";
-import { describe, expect, it } from "vitest";
+import { describe, expect } from "vitest";
 import { pickAt, randomAt } from "../src/standins/random.js";
 import { KILLS, killedRun, killMoment } from "./support/kill.js";
+import { inLong } from "./support/long.js";
 import { command, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
-const LONG = process.env.EARLY_BRIDGE_LONG === "1";
-const COUNT = LONG ? 50_000 : 4000;
-const PAGE = LONG ? 1000 : 200;
-const MOMENTS = Number(KILLS ?? (LONG ? 12 : 4));
+const COUNT = 50_000;
+const PAGE = 1000;
+const MOMENTS = Number(KILLS ?? 12);
 const FAILING = 0.2;
 const SEED = 20_261_126;
 const BEGAN = Date.UTC(2026, 0, 1);
@@ -133,7 +133,7 @@ const truth = (stays: readonly Stay[]) =>
     .sort();
 
 describe("a large set of an OData service that fails a fifth of the time", () => {
-  it(
+  inLong(
     `is equal to what is behind it, cell by cell, after ${MOMENTS} kills`,
     async () => {
       const service = new Service();

@@ -13,6 +13,7 @@ import { outputLine } from "../src/cli/output-schema.js";
 import { connectorSchema } from "../src/core/define/connector-schema.js";
 import { jsonSchemaOf } from "../src/core/define/json-schema.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
+import { inLong } from "./support/long.js";
 import { outputLines } from "./support/output.js";
 import { bookingsService, command, demoProject } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
@@ -200,7 +201,7 @@ describe("the page about the ledger", () => {
 });
 
 describe("--json", () => {
-  it("says the same of every command's output, and of its failures", async () => {
+  inLong("says the same of every command's output, and of its failures", async () => {
     const validate = validator("output");
     const service = await bookingsService({ bookings: 60 });
     const project = demoProject(service.url);

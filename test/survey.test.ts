@@ -9,6 +9,7 @@ import { stringify } from "yaml";
 import { parseYaml } from "../src/core/define/check.js";
 import { connect, defineConnector, survey } from "../src/index.js";
 import { startNeighbours } from "../src/standins/index.js";
+import { inLong } from "./support/long.js";
 import { odataStranger } from "./support/odata-stranger.js";
 import { outputLines } from "./support/output.js";
 import { command, demoProject, whenDone } from "./support/project.js";
@@ -48,7 +49,7 @@ describe("survey", () => {
     ]);
   });
 
-  it("is followed by plan and probe, which say what a service is", async () => {
+  inLong("is followed by plan and probe, which say what a service is", async () => {
     const { folder } = await stores();
     const plan = (await command(["plan", "stores"], folder)).stdout;
     expect(plan).toMatch(/pages +by the service's next links, and as many as it counts/);
@@ -162,37 +163,40 @@ describe("survey of a REST API", () => {
     ),
   };
 
-  it("without a document shows what the connector says; with one, all that there is, and picks of it", async () => {
-    const { folder } = await stores();
-    const own = (await command(["survey", "sensors"], folder)).stdout;
-    expect(own).toMatch(
-      /readings +readings +\/huts\/\{hut_id\}\/readings +hut_id, at +by number +stream huts/,
-    );
-    const file = join(folder, "sensors.openapi.json");
-    writeFileSync(file, JSON.stringify(document));
-    const withDocument = (...args: string[]) =>
-      command(["survey", "sensors", ...args, "--openapi", file], folder);
-    const list = (await withDocument()).stdout;
-    expect(list).toMatch(/huts +huts +\/huts +id +2/);
-    expect(list).toMatch(/readings +readings +\/huts\/\{hut\}\/readings +hut, id +2 +stream huts/);
-    expect(list).toMatch(/wardens +— +\/wardens +id +2/);
-    expect(list).toContain("early-bridge survey sensors --pick wardens");
-    expect((await withDocument("wardens")).stdout).toMatch(/name +string +text +Its name/);
-    const connector = join(folder, "connectors/sensors.connector.yaml");
-    const before = readFileSync(connector, "utf8");
-    const picked = await withDocument("--pick", "wardens", "huts");
-    expect(picked.stdout).toMatch(/wardens +added\n +huts +was there/);
-    const after = readFileSync(connector, "utf8");
-    expect(after.startsWith(before.trimEnd())).toBe(true);
-    expect(parseYaml(after, "c").value).toMatchObject({
-      streams: { readings: {}, wardens: { get: "/wardens", records: "$[*]", key: "id" } },
-    });
-    expect((await command(["plan", "sensors"], folder)).stdout).toContain("wardens → sensors.wardens");
-    const wrong = await withDocument("--pick", "wardns");
-    expect([wrong.code, wrong.stderr]).toEqual([2, expect.stringContaining("Perhaps wardens is meant.")]);
-  });
+  inLong(
+    "without a document shows what the connector says; with one, all that there is, and picks of it",
+    async () => {
+      const { folder } = await stores();
+      const own = (await command(["survey", "sensors"], folder)).stdout;
+      expect(own).toMatch(
+        /readings +readings +\/huts\/\{hut_id\}\/readings +hut_id, at +by number +stream huts/,
+      );
+      const file = join(folder, "sensors.openapi.json");
+      writeFileSync(file, JSON.stringify(document));
+      const withDocument = (...args: string[]) =>
+        command(["survey", "sensors", ...args, "--openapi", file], folder);
+      const list = (await withDocument()).stdout;
+      expect(list).toMatch(/huts +huts +\/huts +id +2/);
+      expect(list).toMatch(/readings +readings +\/huts\/\{hut\}\/readings +hut, id +2 +stream huts/);
+      expect(list).toMatch(/wardens +— +\/wardens +id +2/);
+      expect(list).toContain("early-bridge survey sensors --pick wardens");
+      expect((await withDocument("wardens")).stdout).toMatch(/name +string +text +Its name/);
+      const connector = join(folder, "connectors/sensors.connector.yaml");
+      const before = readFileSync(connector, "utf8");
+      const picked = await withDocument("--pick", "wardens", "huts");
+      expect(picked.stdout).toMatch(/wardens +added\n +huts +was there/);
+      const after = readFileSync(connector, "utf8");
+      expect(after.startsWith(before.trimEnd())).toBe(true);
+      expect(parseYaml(after, "c").value).toMatchObject({
+        streams: { readings: {}, wardens: { get: "/wardens", records: "$[*]", key: "id" } },
+      });
+      expect((await command(["plan", "sensors"], folder)).stdout).toContain("wardens → sensors.wardens");
+      const wrong = await withDocument("--pick", "wardns");
+      expect([wrong.code, wrong.stderr]).toEqual([2, expect.stringContaining("Perhaps wardens is meant.")]);
+    },
+  );
 
-  it("asks the request that the connector names", async () => {
+  inLong("asks the request that the connector names", async () => {
     const { folder } = await stores();
     expect((await command(["survey", "crew"], folder)).stdout).toMatch(
       /shift +shifts +\/objects\/shift\/rows +id/,

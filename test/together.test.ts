@@ -6,10 +6,11 @@ import { describe, expect, it } from "vitest";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { bridgeInto } from "./support/carried.js";
 import { fakeApi } from "./support/fake-api.js";
+import { isLong } from "./support/long.js";
 import { bookingsService, command, demoProject, startCommand, temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
-const LOOPS = process.env.EARLY_BRIDGE_LONG === "1" ? 15 : 3;
+const LOOPS = isLong ? 15 : 1;
 
 describe("many small streams", () => {
   it(`share a warehouse, ${LOOPS} times over, and every one is done`, async () => {

@@ -8,7 +8,8 @@ import { extname, join } from "node:path";
 import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { headOf } from "../examples/workbench/src/head.js";
-import { isLong, openBrowser, serious } from "./support/browser.js";
+import { openBrowser, serious } from "./support/browser.js";
+import { isLong } from "./support/long.js";
 
 const EXAMPLE = "examples/workbench";
 const TYPES: Record<string, string> = { ".html": "text/html", ".js": "text/javascript", ".css": "text/css" };
@@ -30,6 +31,7 @@ describe("the begin of a long answer", () => {
   });
 });
 
+// the examples' packages are many: they are installed for the long tests only
 describe.runIf(isLong)("the workbench", { timeout: 120_000 }, () => {
   let browser: Browser;
   let address: string;

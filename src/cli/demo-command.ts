@@ -9,6 +9,7 @@ import type { StreamReport } from "../run/events.js";
 import { BOOKINGS_DEFAULTS } from "../standins/bookings/server.js";
 import { demoEnvironment, envFileText } from "../standins/demo-environment.js";
 import { type SpawnedService, type SpawnOptions, spawnService } from "../standins/spawn.js";
+import { showRepair } from "./demo-repair.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, countText, timeText } from "./format.js";
 import { type Log, NO_LOG } from "./no-log.js";
@@ -79,6 +80,7 @@ async function show(url: string, options: DemoOptions, log: Log): Promise<number
   await showTables(project);
   const others = await carryOthers(project, stop, log);
   if (others !== EXIT_CODES.done) return others;
+  await showRepair(DEMO_FOLDER, stop.signal);
   say("Next");
   const next = [
     [`npx early-bridge plan --project ${DEMO_FOLDER}`, "what each bridge asks, and how"],

@@ -4,6 +4,7 @@ import colors from "picocolors";
 import { grouped } from "../core/grouped.js";
 import { openProject } from "../node/project.js";
 import type { JournaledChange } from "../warehouse/warehouse.js";
+import { changeText } from "./change-text.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, momentText } from "./format.js";
 import { jsonLine } from "./json-lines.js";
@@ -47,34 +48,8 @@ function runText(changes: readonly JournaledChange[]): string {
   return [
     head,
     ...(made.length === 0 ? [] : [`  ${countOf(made.length, "new table")}: ${tables}`]),
-    ...others.map((each) => `  ${changeText(each)}`),
+    ...others.map((each) => `  ${changeText(each, each.schema)}`),
   ].join("\n");
-}
-
-function changeText({
-  schema,
-  table,
-  column,
-  change,
-  fromType,
-  toType,
-  path,
-  example,
-}: JournaledChange): string {
-  const at = path === undefined || path === "" || path === column ? "" : ` (${path})`;
-  const seen = example === undefined ? "" : colors.dim(`, such as ${example}`);
-  switch (change) {
-    case "column_added":
-      return `${schema}.${table}: new column ${colors.green(column ?? "")} ${toType ?? ""}${at}${seen}`;
-    case "type_widened":
-      return `${schema}.${table}: ${colors.yellow(column ?? "")} was ${fromType ?? ""}, is ${toType ?? ""}${at}${seen}`;
-    case "column_ignored":
-      return `${schema}.${table}: ${colors.yellow("left out")} the field ${path ?? ""}${seen}`;
-    case "table_ignored":
-      return `${schema}.${table}: ${colors.yellow("left out")} the list ${path ?? ""}`;
-    default:
-      return `${schema}.${table}: ${change}`;
-  }
 }
 
 function say(text: string): void {

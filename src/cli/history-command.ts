@@ -4,6 +4,7 @@ import colors from "picocolors";
 import { BridgeError } from "../core/errors.js";
 import { openProject } from "../node/project.js";
 import type { ErrorRecord, RunRecord, StreamOutcome } from "../warehouse/warehouse.js";
+import { changeText } from "./change-text.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { bytesText, countOf, countText, momentText, plainWords, timeText } from "./format.js";
 import { errorOf, jsonLine } from "./json-lines.js";
@@ -110,7 +111,7 @@ function noSuchRun(number: number): BridgeError {
 }
 
 function streamLines(stream: StreamOutcome): string[] {
-  const { added, changed, unchanged, removed, quarantined, leftOut, doubled, failure } = stream;
+  const { added, changed, unchanged, removed, quarantined, leftOut, doubled, changes, failure } = stream;
   const rows = [
     `${countText(added)} added`,
     `${countText(changed)} changed`,
@@ -130,6 +131,7 @@ function streamLines(stream: StreamOutcome): string[] {
     `    rows    ${rows.join(", ")}`,
     `    asked   ${countOf(stream.pages, "page")} in ${asked.join(", ")}; waited ${timeText(stream.waitedMs)}`,
     `    time    ${timeText(stream.askMs)} for pages, ${timeText(stream.shapeMs)} shaping, ${timeText(stream.loadMs)} loading, ${countOf(stream.checkpoints, "checkpoint")}`,
+    ...changes.map((change, i) => `    ${i === 0 ? "form" : "    "}    ${changeText(change)}`),
     ...(failure === undefined ? [] : failureLines(failure)),
   ];
 }

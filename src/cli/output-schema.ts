@@ -37,6 +37,29 @@ const figure = z.strictObject({
 });
 const scalar = z.union([z.string(), z.number(), z.boolean()]).describe("A value");
 
+const changed = {
+  table: z.string().describe("The table's name"),
+  column: z.string().optional().describe("The column's name, where it is one of a column"),
+  change: z
+    .enum([
+      "table_added",
+      "column_added",
+      "type_widened",
+      "column_ignored",
+      "table_ignored",
+      "column_stopped",
+      "column_returned",
+    ])
+    .describe("What was changed, or left out"),
+  from_type: z.string().optional().describe("The type before"),
+  to_type: z.string().optional().describe("The type now"),
+  path: z.string().optional().describe("The field's path"),
+  example: z.string().optional().describe("What a value looked like that brought it"),
+};
+const changesSchema = z
+  .array(z.strictObject(changed))
+  .describe("What changed in the form of the tables, or was left out of them");
+
 /** The counts of a stream that was read to its end add up to what was received. */
 const streamRecord = {
   stream,
@@ -59,6 +82,7 @@ const streamRecord = {
   ask_ms: ms.describe("Waited for pages, in ms"),
   shape_ms: ms.describe("Spent on shaping, in ms"),
   load_ms: ms.describe("Waited for the warehouse, in ms"),
+  changes: changesSchema,
   error: errorObject.optional(),
 };
 
@@ -85,15 +109,6 @@ const line = <T extends string, S extends z.ZodRawShape>(type: T, shape: S) =>
     type: z.literal(type).describe("What the line is of"),
     ...shape,
   });
-const changed = {
-  change: z
-    .enum(["table_added", "column_added", "type_widened", "column_ignored", "table_ignored"])
-    .describe("What was changed, or left out"),
-  from_type: z.string().optional().describe("The type before"),
-  to_type: z.string().optional().describe("The type now"),
-  path: z.string().optional().describe("The field's path"),
-  example: z.string().optional().describe("What a value looked like that brought it"),
-};
 const ofRun = { run: count.describe("The run's number"), bridge };
 const ofStream = { ...ofRun, stream };
 
@@ -133,12 +148,7 @@ export const outputLine = z
       number: count.describe("Its number in the stream's run"),
       cursor: z.string().optional().describe("Where the stream stands, in words"),
     }),
-    line("schema_changed", {
-      ...ofStream,
-      table: z.string().describe("The table's name"),
-      column: z.string().optional().describe("The column's name, where it is one of a column"),
-      ...changed,
-    }),
+    line("schema_changed", { ...ofStream, ...changed }),
     line("quarantined", {
       ...ofStream,
       reason: z.string().describe("Which rule the record breaks"),
@@ -307,8 +317,6 @@ export const outputLine = z
       bridge: z.string().optional().describe("Its bridge"),
       stream: z.string().optional().describe("Its stream"),
       schema: z.string().describe("The table's schema"),
-      table: z.string().describe("The table's name"),
-      column: z.string().optional().describe("The column's name, where it is one of a column"),
       ...changed,
       changed_at: moment,
     }).describe("A change of the tables' form"),

@@ -2,6 +2,7 @@
 
 import colors from "picocolors";
 import type { OnRunEvent, RunEvent, StreamReport } from "../run/events.js";
+import { changeText } from "./change-text.js";
 import { countOf, countText, errorText, plainWords, timeText } from "./format.js";
 import { eventLines } from "./json-lines.js";
 import { tableText } from "./table.js";
@@ -95,12 +96,6 @@ function partsText({ parts, windows }: Extract<RunEvent, { type: "stream_started
   return [...inParts, windows === 0 ? "no window is open" : `${countOf(windows, "window")} of time`].join(
     ", ",
   );
-}
-
-function changeText(event: Extract<RunEvent, { type: "schema_changed" }>): string {
-  const { table, column, change, fromType, toType } = event;
-  const name = column === undefined ? table : `${table}.${column}`;
-  return `${plainWords(change)}: ${name}${toType === undefined ? "" : ` ${fromType === undefined ? "" : `${fromType} → `}${toType}`}`;
 }
 
 interface StreamState {

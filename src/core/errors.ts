@@ -194,6 +194,10 @@ export const ERROR_CODES = {
     kind: "data",
     hint: "The bridge's drift policy says stop: nothing of that page is written. Permit it (drift: new_column, new_table, type_change), or declare the column.",
   },
+  SWEEP_TOO_MUCH: {
+    kind: "incomplete",
+    hint: "Nothing is deleted. Where it is true that so much is gone, raise share of the stream's sweep for one run.",
+  },
   QUARANTINE_FULL: {
     kind: "data",
     hint: "Look at what does not fit (early-bridge mend), put the rule or the type right, then mend and run again; or permit more under quarantine of the bridge.",

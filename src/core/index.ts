@@ -36,6 +36,7 @@ export { backOffMs, RETRY_DEFAULTS, type RetryPolicy } from "./pace/retry-policy
 export { FieldStatistics, type FieldStats, type FieldValue } from "./sample/field-stats.js";
 export { type Decision, type LookedAt, lookAt, type SampleTable } from "./sample/look.js";
 export { type Preview, type PreviewOptions, preview } from "./sample/preview.js";
+export { type ShapedRecords, type ShapedTable, type ShapeOptions, shape } from "./sample/shape-records.js";
 export type { ColumnBatch, TableBatch } from "./shape/batch.js";
 export { batchRows, batchValue } from "./shape/batch-rows.js";
 export { type ColumnType, formatColumnType, parseColumnType } from "./shape/column-type.js";
@@ -43,6 +44,7 @@ export { ExactNumber, parseExactJson, stringifyExact } from "./shape/exact-json.
 export { Shape } from "./shape/shape.js";
 export type { Issue, Shaped, ShapeSpec } from "./shape/shaped.js";
 export type { ColumnRule, ColumnSchema, TableSchema } from "./shape/table-shape.js";
+export { type FilledTable, unshape } from "./shape/unshape.js";
 export { type CompiledRequest, type CompiledStream, compileStream } from "./stream/compile-stream.js";
 export {
   type CursorRule,

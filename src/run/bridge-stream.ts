@@ -22,6 +22,7 @@ export interface BridgeStream {
   readonly deletes: DeleteMode;
   readonly columns: BridgeStreamDefinition["columns"];
   readonly fields: BridgeStreamDefinition["fields"];
+  readonly room: BridgeStreamDefinition["room"];
   readonly drift: DriftPolicy;
 }
 
@@ -33,7 +34,7 @@ export async function bridgeStream(
   api: ApiInside,
   bridge: string,
   stream: string,
-  { write, deletes, columns, fields, drift }: BridgeStreamDefinition,
+  { write, deletes, columns, fields, room, drift }: BridgeStreamDefinition,
   usualDrift: DriftPolicy,
 ): Promise<BridgeStream> {
   const { key } = await api.stream(stream);
@@ -55,6 +56,7 @@ export async function bridgeStream(
       deletes: deletes ?? method.deletes ?? "remove",
       columns,
       fields,
+      room,
       drift: drift ?? usualDrift,
     };
   const others = WRITE_MODES.filter((each) => !WRITE_METHODS[each].needsKey).join(" or ");
@@ -67,10 +69,12 @@ export async function bridgeStream(
 /** A stream with what a bridge says of its fields; of one path, single words go before the connector's. */
 export function asBridged(
   stream: CompiledStream,
-  said: (Pick<BridgeStream, "columns" | "fields"> & Partial<Pick<BridgeStream, "write">>) | undefined,
+  said:
+    | (Pick<BridgeStream, "columns" | "fields"> & Partial<Pick<BridgeStream, "write" | "room">>)
+    | undefined,
   api: ApiInside,
 ): CompiledStream {
-  const { columns = {}, fields, write = "upsert" } = said ?? {};
+  const { columns = {}, fields, room, write = "upsert" } = said ?? {};
   const rules = api.withHashSecret(compileColumns(columns));
   const { key, cursor } = stream;
   // several states of a record may come in one response, each with its time
@@ -78,5 +82,5 @@ export function asBridged(
   const identity = keepsStates && cursor?.field !== undefined ? [...key, cursor.field] : undefined;
   const all = mergedRules(stream.columns, rules);
   const isWanted = fields === undefined ? stream.isWanted : wantedFields(fields, stream.key);
-  return { ...stream, columns: all, isWanted, identity };
+  return { ...stream, columns: all, isWanted, identity, room: { ...stream.room, ...room } };
 }

@@ -12,7 +12,7 @@
 import pLimit from "p-limit";
 import { type BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import type { Shape } from "../core/shape/shape.js";
-import type { Shaped } from "../core/shape/shaped.js";
+import type { SchemaChange, Shaped } from "../core/shape/shaped.js";
 import { checkFirstPage, unheededFilter } from "../core/stream/check-first-page.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import type { CursorSpan, SavedCursor } from "../core/track/cursor.js";
@@ -33,6 +33,7 @@ import { openTables, type TablesOptions } from "./open-tables.js";
 import { outcomeOf, unlessAsked } from "./outcome.js";
 import { PartPass, type PartTask } from "./part-pass.js";
 import { type QuarantineRule, StreamTotals } from "./stream-totals.js";
+import { sweepIsDue, sweepStream, sweptText } from "./sweep-stream.js";
 
 export interface CarryOptions extends TablesOptions {
   readonly api: ApiInside;
@@ -84,6 +85,7 @@ class Carrier {
   private pass: PartPass | undefined;
   private cursor: string | undefined;
   private counts = NO_ROWS;
+  private readonly changes: SchemaChange[] = [];
   private firstChecked = false;
   private checkpoints!: Checkpointer;
 
@@ -102,10 +104,14 @@ class Carrier {
       if (cursors.size === 0 && this.totals.records === 0) this.tellNothing();
       await this.inTurn(async () => {
         // columns and tables that are declared are there, though nothing may have come
-        await this.add(this.shape.shapeRecords([]));
+        const { drift = [], ...last } = this.shape.shapeRecords([]);
+        const stopped = this.shape.stopped(this.pass?.isWhole === true);
+        this.shapeVersion = -1;
+        await this.add({ ...last, drift: [...drift, ...stopped] });
         await this.loading(this.checkpoints.finish());
       });
       this.totals.checkSums(this.counts, this.options.write.buildsBeside);
+      await this.sweepWhenDue();
     } catch (error) {
       await this.keepWhatWasRead();
       throw error;
@@ -137,6 +143,7 @@ class Carrier {
       bytes,
       ...this.times,
       rowsByTable,
+      changes: this.changes,
       cursor,
       parts: this.pass?.size ?? 0,
       failedParts: this.pass?.failures ?? [],
@@ -156,13 +163,24 @@ class Carrier {
     return cursors;
   }
 
-  private async openAsk(): Promise<StreamAsk> {
+  /** What this run has brought is committed by now, and stays so whatever comes of the sweep. */
+  private async sweepWhenDue(): Promise<void> {
+    const { stream, load, shape, options } = this;
+    const { sweep } = stream;
+    if (sweep === undefined || !(await sweepIsDue(sweep, load, options, options.stream))) return;
+    const ask = await this.openAsk(sweep.stream);
+    const { counts, keys } = await sweepStream(ask, sweep, { load, shape }, options.api);
+    this.counts = addCounts(this.counts, counts);
+    this.notice(sweptText(keys, counts.removed));
+  }
+
+  private async openAsk(of?: CompiledStream): Promise<StreamAsk> {
     const { api, stream, choices, signal, onEvent, startedAtMs } = this.options;
     const stopping = AbortSignal.any([signal, this.stop.signal]);
     // every request under way listens to it
     api.expectListeners(stopping, this.stop.signal);
     const bridged = (of: CompiledStream) => asBridged(of, choices.get(of.name), api);
-    return api.openStream(bridged(await api.stream(stream)), {
+    return api.openStream(bridged(of ?? (await api.stream(stream))), {
       bridged,
       tally: this.tally,
       signal: stopping,
@@ -343,6 +361,7 @@ class Carrier {
       onCommitted: ({ number }, { counts, changes }) => {
         this.counts = addCounts(this.counts, counts);
         for (const change of changes) onEvent({ type: "schema_changed", stream, ...change });
+        this.changes.push(...changes);
         this.cursor = described ?? this.cursor;
         onEvent({ type: "checkpoint", stream, number, cursor: this.cursor });
       },

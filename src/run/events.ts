@@ -6,6 +6,8 @@ import type { AskEvent } from "./ask/asker.js";
 
 /** A stream's part of the report. Times are in ms; `rowsByTable` counts rows written, children as well. */
 export interface StreamReport extends StreamRecord {
+  /** what changed in the form of its tables, and what was left out of them */
+  readonly changes: readonly SchemaChange[];
   readonly rowsByTable: Readonly<Record<string, number>>;
   /** where the cursor stands now, in words; of a stream with parts, that of the part furthest behind */
   readonly cursor: string | undefined;

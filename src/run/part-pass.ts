@@ -66,6 +66,12 @@ export class PartPass {
     return this.skipped > 0 || this.tasks.some(({ progress }) => progress.start.position !== undefined);
   }
 
+  /** Whether all that the API has is asked for: nothing is left out that an earlier run has brought. */
+  get isWhole(): boolean {
+    const begins = this.tasks.every(({ progress: { start } }) => start.since === undefined);
+    return begins && !this.goesOn && this.rule.windows === undefined;
+  }
+
   get hasChanged(): boolean {
     return this.tasks.some(({ progress }) => progress.changed);
   }

@@ -9,6 +9,7 @@
 
 import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";
+import type { TableBatch } from "../core/shape/batch.js";
 import type { NameRules } from "../core/shape/naming.js";
 import type { Issue, KnownColumn, SchemaChange, Shaped } from "../core/shape/shaped.js";
 import type { TableSchema } from "../core/shape/table-shape.js";
@@ -137,6 +138,14 @@ export interface CheckpointEntry {
   readonly settled?: readonly Settled[] | undefined;
 }
 
+/** What is committed with a sweep. */
+export interface SweepEntry extends Pick<CheckpointEntry, "atMs"> {
+  /** what may be gone at once, of the records that stand */
+  readonly share: number;
+  /** only records whose field at this path tells a later time: the others were not asked for */
+  readonly newer?: { readonly path: string; readonly thanMs: number } | undefined;
+}
+
 /** A record that did not fit, as the ledger keeps it. */
 export interface Quarantined extends Issue {
   /** 12 hexadecimal digits: the begin of the record's digest */
@@ -183,6 +192,14 @@ export interface StreamLoad {
   checkpoint(entry: CheckpointEntry): Promise<Committed>;
   /** The last checkpoint of a stream that was read to its end; `replace` swaps its tables in. */
   finish(entry: CheckpointEntry): Promise<Committed>;
+  /** Takes keys of records that live, as columns of the stream's own table: after `finish`, before `sweep`. */
+  addLiving(keys: TableBatch): Promise<void>;
+  /**
+   * Removes or marks the records that stand and are not among those that live, but for those that this run wrote; and
+   * notes the sweep.
+   * @throws BridgeError SWEEP_TOO_MUCH where that is more than the share, or all: then nothing is changed
+   */
+  sweep(entry: SweepEntry): Promise<Committed>;
   /** Drops what is not committed. May be called at any time, also after `finish`. */
   close(): Promise<void>;
 }
@@ -210,8 +227,8 @@ export interface ErrorRecord {
 
 /**
  * A stream's part in a run, as the ledger keeps it. Times are in ms. Of a stream that was read to its end, `received`
- * is the sum of what was added, changed, unchanged, removed on being told (not by `replace`), left out, quarantined and
- * doubled.
+ * is the sum of what was added, changed, unchanged, removed on being told (not by `replace` or a sweep), left out,
+ * quarantined and doubled.
  */
 export interface StreamRecord extends RowCounts {
   readonly stream: string;
@@ -235,8 +252,13 @@ export interface StreamRecord extends RowCounts {
 }
 
 /** The same with the stream's failure, where there is one. */
-export interface StreamOutcome extends StreamRecord {
+export interface StreamEnd extends StreamRecord {
   readonly failure?: ErrorRecord | undefined;
+}
+
+/** The same with what changed in the form of its tables. */
+export interface StreamOutcome extends StreamEnd {
+  readonly changes: readonly SchemaChange[];
 }
 
 /** A run as the ledger keeps it. Times are ms since 1970. */
@@ -258,7 +280,7 @@ export interface RunEnd {
   readonly endedAtMs: number;
   readonly errorCode?: string | undefined;
   readonly errorMessage?: string | undefined;
-  readonly streams: readonly StreamOutcome[];
+  readonly streams: readonly StreamEnd[];
   readonly spent: Spent;
 }
 
@@ -284,6 +306,8 @@ export interface Ledger {
     cursors: ReadonlyMap<string, SavedCursor | undefined>,
     atMs: number,
   ): Promise<void>;
+  /** when a stream was swept last, ms since 1970; undefined: never */
+  lastSweep(bridge: string, stream: string): Promise<number | undefined>;
   /** records in quarantine that nobody has settled, oldest first */
   quarantined(filter: QuarantineFilter): Promise<Quarantined[]>;
   /** Notes what became of some of them. */

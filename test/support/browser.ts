@@ -13,9 +13,6 @@ const FLAGS = [
   "--disable-component-update",
 ];
 
-/** The examples' packages are many: they are installed for the long tests only. */
-export const isLong = process.env.EARLY_BRIDGE_LONG === "1";
-
 export async function openBrowser(): Promise<Browser> {
   expect(existsSync(CHROMIUM), "Debian's package chromium").toBe(true);
   return chromium.launch({ executablePath: CHROMIUM, args: FLAGS });

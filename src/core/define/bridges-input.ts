@@ -55,6 +55,8 @@ export interface ProjectInput {
                 | undefined;
               /** Which fields become columns; left out, all of them */
               fields?: Fields | undefined;
+              /** How much room tables have */
+              room?: Room | undefined;
               /** Instead of the bridge's */
               drift?: Drift | undefined;
             };
@@ -98,8 +100,10 @@ export interface Column {
    * One of boolean, int64, float64, text, date, timestamp, local_timestamp, uuid, bytes, json, decimal(12,2); it wins over what is inferred
    */
   type?: string | undefined;
-  /** What it becomes, whatever it comes as: rows of a table of its own, columns, or one json column */
-  as?: ("table" | "columns" | "json") | undefined;
+  /**
+   * What it becomes, whatever it comes as: rows of a table of its own, rows by an object's keys, columns, json
+   */
+  as?: ("table" | "map" | "columns" | "json") | undefined;
   /** How values are written, where not as JSON and RFC 3339 have them */
   form?: Form | undefined;
   /** Another name for the column, or for the table of a list */
@@ -136,6 +140,13 @@ export interface Fields {
   only?: string[] | undefined;
   /** All but these */
   except?: string[] | undefined;
+}
+/** How much room tables have */
+export interface Room {
+  /** Columns of a table, at most; what comes beyond stands in eb_more. Default: 1000 */
+  columns?: number | undefined;
+  /** Tables of the stream, at most; lists that come beyond stand in json columns. Default: 100 */
+  tables?: number | undefined;
 }
 /** What happens when the API's data changes its form; stop: nothing of that page is written */
 export interface Drift {

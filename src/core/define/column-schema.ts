@@ -2,6 +2,7 @@
 
 import * as z from "zod";
 import { parseColumnType, TYPE_PATTERN, TYPE_WORDS } from "../shape/column-type.js";
+import { ROOM } from "../shape/table-shape.js";
 import { has, noTwo } from "./schema-facets.js";
 import { fieldPath, nameText } from "./text-schemas.js";
 
@@ -57,10 +58,10 @@ export const columnSchema = z
       .optional()
       .describe(`One of ${TYPE_WORDS.join(", ")}; it wins over what is inferred`),
     as: z
-      .enum(["table", "columns", "json"])
+      .enum(["table", "map", "columns", "json"])
       .optional()
       .describe(
-        "What it becomes, whatever it comes as: rows of a table of its own, columns, or one json column",
+        "What it becomes, whatever it comes as: rows of a table of its own, rows by an object's keys, columns, json",
       ),
     form: formSchema.optional(),
     name: nameText
@@ -141,3 +142,18 @@ export const fieldsSchema = z
   .meta({ minProperties: 1 })
   .describe("Which fields become columns; left out, all of them")
   .meta({ id: "Fields" });
+
+const most = z.int().min(1).max(10_000).optional();
+
+/** How much room tables have. */
+export const roomSchema = z
+  .strictObject({
+    columns: most.describe(
+      `Columns of a table, at most; what comes beyond stands in eb_more. Default: ${ROOM.columns}`,
+    ),
+    tables: most.describe(
+      `Tables of the stream, at most; lists that come beyond stand in json columns. Default: ${ROOM.tables}`,
+    ),
+  })
+  .describe("How much room tables have")
+  .meta({ id: "Room" });

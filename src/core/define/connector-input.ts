@@ -639,6 +639,8 @@ export interface Stream {
   expand?: Expand | undefined;
   /** Records for which this CEL condition over record does not hold are left out */
   where?: string | undefined;
+  /** Asks for all keys at times: what stands and is not among them is gone */
+  sweep?: Sweep | undefined;
   /** Records for which this CEL condition over record holds tell that one is gone: it is removed */
   gone?: string | undefined;
   /** Fields put into every record: constants, or {name} of settings and parts */
@@ -666,6 +668,8 @@ export interface Stream {
     | undefined;
   /** Which fields become columns; left out, all of them */
   fields?: Fields | undefined;
+  /** How much room tables have */
+  room?: Room | undefined;
   /** What this stream's requests count in the account's limits */
   rate_limit?:
     | {
@@ -935,6 +939,33 @@ export interface Expand {
   /** For entity sets: as many of these requests go in one, by the service's $batch */
   batch?: number | undefined;
 }
+/** Asks for all keys at times: what stands and is not among them is gone */
+export interface Sweep {
+  /** How long after a sweep the next run sweeps again: P1D, PT6H */
+  every: string;
+  /**
+   * What may be gone at once, of the records that stand; where it is more, nothing is deleted. Default: 0.2
+   */
+  share?: number | undefined;
+  /** Only as far back by the cursor's field, P30D: what is older is neither asked for nor deleted */
+  reach?: string | undefined;
+  /** Another request for the keys; left out, the stream's own, without its cursor */
+  get?: string | undefined;
+  /** Path below api.url; a URI template (RFC 6570) */
+  post?: string | undefined;
+  /** Query parameters, beside those of the stream's own request or of this one */
+  query?:
+    | {
+        [k: string]: string | number | boolean | (string | number | boolean)[];
+      }
+    | undefined;
+  /** What a POST sends */
+  body?: Body | undefined;
+  /** Where the records are */
+  records?: (string | string[]) | undefined;
+  /** How to get the next page */
+  pages?: Pages | undefined;
+}
 /** How the API is asked for changes only */
 export interface Cursor {
   /** The record's field that grows with every change */
@@ -968,8 +999,10 @@ export interface Column {
    * One of boolean, int64, float64, text, date, timestamp, local_timestamp, uuid, bytes, json, decimal(12,2); it wins over what is inferred
    */
   type?: string | undefined;
-  /** What it becomes, whatever it comes as: rows of a table of its own, columns, or one json column */
-  as?: ("table" | "columns" | "json") | undefined;
+  /**
+   * What it becomes, whatever it comes as: rows of a table of its own, rows by an object's keys, columns, json
+   */
+  as?: ("table" | "map" | "columns" | "json") | undefined;
   /** How values are written, where not as JSON and RFC 3339 have them */
   form?: Form | undefined;
   /** Another name for the column, or for the table of a list */
@@ -1006,4 +1039,11 @@ export interface Fields {
   only?: string[] | undefined;
   /** All but these */
   except?: string[] | undefined;
+}
+/** How much room tables have */
+export interface Room {
+  /** Columns of a table, at most; what comes beyond stands in eb_more. Default: 1000 */
+  columns?: number | undefined;
+  /** Tables of the stream, at most; lists that come beyond stand in json columns. Default: 100 */
+  tables?: number | undefined;
 }

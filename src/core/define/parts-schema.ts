@@ -2,8 +2,8 @@
 
 import * as z from "zod";
 import { instantMicros } from "../shape/date-time.js";
-import { apiPath, ONE_METHOD, oneMethod, requestKeys, requestShape } from "./ask-schema.js";
-import { all, exactlyOne, needs } from "./schema-facets.js";
+import { apiPath, ONE_METHOD, oneMethod, pagesSchema, requestKeys, requestShape } from "./ask-schema.js";
+import { all, exactlyOne, needs, noTwo } from "./schema-facets.js";
 import {
   duration,
   fieldPath,
@@ -212,6 +212,44 @@ export const expandSchema = z
   .describe("One more request for each record; with a cursor, for changed records only")
   .meta({ id: "Expand" });
 
+/** A whole listing of a stream's keys, by which records are found that are gone. */
+export const sweepSchema = z
+  .strictObject({
+    every: duration.describe("How long after a sweep the next run sweeps again: P1D, PT6H"),
+    share: z
+      .number()
+      .gt(0)
+      .max(1)
+      .default(0.2)
+      .describe("What may be gone at once, of the records that stand; where it is more, nothing is deleted"),
+    reach: positiveDuration
+      .optional()
+      .describe(
+        "Only as far back by the cursor's field, P30D: what is older is neither asked for nor deleted",
+      ),
+    get: requestShape.get.describe(
+      "Another request for the keys; left out, the stream's own, without its cursor",
+    ),
+    post: requestShape.post,
+    query: requestShape.query.describe(
+      "Query parameters, beside those of the stream's own request or of this one",
+    ),
+    body: requestShape.body,
+    records: z
+      .union([jsonPathText, z.array(jsonPathText).min(1)])
+      .optional()
+      .describe("Where the records are"),
+    pages: pagesSchema.optional(),
+  })
+  .superRefine((request, context) => {
+    if (request.get !== undefined || request.post !== undefined || request.body !== undefined)
+      oneMethod(request, context);
+  })
+  .meta(all(noTwo("get", "post"), needs("body", "post")))
+  .describe("Asks for all keys at times: what stands and is not among them is gone")
+  .meta({ id: "Sweep" });
+
+export type SweepDefinition = z.output<typeof sweepSchema>;
 export type WindowsDefinition = z.output<typeof windowsSchema>;
 export type EachDefinition = z.output<typeof eachSchema>;
 export type ValuesRequest = z.output<typeof valuesRequest>;

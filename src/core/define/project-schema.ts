@@ -1,7 +1,7 @@
 /** The schema of a project's bridges.yaml. */
 
 import * as z from "zod";
-import { columnsSchema, fieldsSchema } from "./column-schema.js";
+import { columnsSchema, fieldsSchema, roomSchema } from "./column-schema.js";
 import { nameText, positiveFixed } from "./text-schemas.js";
 
 /** Rows and time between two checkpoints, at most, where a bridge says nothing else. */
@@ -107,6 +107,7 @@ export const bridgeStreamsSchema = z
         ),
       columns: columnsSchema.describe("Rules by field path, before those of the connector"),
       fields: fieldsSchema.optional(),
+      room: roomSchema.optional(),
       drift: driftSchema.optional().describe("Instead of the bridge's"),
     }),
   )

@@ -3,7 +3,7 @@
 import * as z from "zod";
 import { durationSign, isDuration } from "../language/duration.js";
 import { oneMethod, requestKeys } from "./ask-schema.js";
-import { columnsSchema, fieldsSchema } from "./column-schema.js";
+import { columnsSchema, fieldsSchema, roomSchema } from "./column-schema.js";
 import {
   breakdownKeys,
   eachSchema,
@@ -11,6 +11,7 @@ import {
   instantFormat,
   listsSchema,
   reportSchema,
+  sweepSchema,
   windowsSchema,
 } from "./parts-schema.js";
 import { all, exactlyOne, has, needs, noTwo } from "./schema-facets.js";
@@ -98,6 +99,7 @@ export const streamSchema = z
     where: conditionText("record")
       .optional()
       .describe("Records for which this CEL condition over record does not hold are left out"),
+    sweep: sweepSchema.optional(),
     gone: conditionText("record")
       .optional()
       .describe(
@@ -118,6 +120,7 @@ export const streamSchema = z
       .describe("The field, or fields, that identify a record"),
     columns: columnsSchema,
     fields: fieldsSchema.optional(),
+    room: roomSchema.optional(),
     rate_limit: z
       .strictObject({
         group: nameText.optional().describe("One of api.rate_limit.groups"),
@@ -133,6 +136,19 @@ export const streamSchema = z
         code: "custom",
         message: "does not go with windows: they are the cursor",
         path: ["cursor"],
+      });
+    if (stream.sweep !== undefined && stream.key === undefined && stream.set === undefined)
+      context.addIssue({
+        code: "custom",
+        message: "needs a key: what is gone is found by it",
+        path: ["sweep"],
+      });
+    const { cursor } = stream;
+    if (stream.sweep?.reach !== undefined && (cursor?.field === undefined || cursor.query === undefined))
+      context.addIssue({
+        code: "custom",
+        message: "needs a cursor with field and query: the API is asked from there on",
+        path: ["sweep", "reach"],
       });
     if (stream.pages?.overlap !== undefined && stream.key === undefined)
       context.addIssue({
@@ -163,7 +179,9 @@ export const streamSchema = z
       needs("body", "post"),
       noTwo("windows", "cursor"),
       noTwo("report", "pages"),
-      { not: { allOf: [has("gone"), { not: has("key") }, { not: has("set") }] } },
+      ...["gone", "sweep"].map((by) => ({
+        not: { allOf: [has(by), { not: has("key") }, { not: has("set") }] },
+      })),
       {
         not: {
           allOf: [

@@ -3,8 +3,9 @@
 import { classifyText } from "../shape/classify.js";
 import { SEEN } from "../shape/column-type.js";
 import { ExactNumber, isPlainObject } from "../shape/exact-json.js";
-import { formatPath } from "../shape/naming.js";
-import { type ColumnRule, MOST_KEYS } from "../shape/table-shape.js";
+import { formatPath, pathsTo } from "../shape/naming.js";
+import { isDataKey, isRecursive, LIST_STEP, MAP_STEP, stepOfKey } from "../shape/steps.js";
+import { type ColumnRule, type MapKeys, ROOM } from "../shape/table-shape.js";
 
 /** A value of a field that is no object and no list. */
 export type FieldValue = string | number | bigint | boolean | ExactNumber;
@@ -13,7 +14,7 @@ export type FieldValue = string | number | bigint | boolean | ExactNumber;
 export interface FieldStats {
   /** as `columns` writes it: `lead_guest.email`, `guests[*].name` */
   readonly path: string;
-  /** the objects that could hold it: the records, or the items of its list */
+  /** the objects that could hold it: the records, the items of its list, or the entries of its map */
   readonly of: number;
   /** those in which it holds something other than null */
   readonly filled: number;
@@ -47,9 +48,12 @@ const TEXT_TYPES = new Map<number, string>([
 
 /** Looks at records, one after the other. What the rules skip is not there; what they hash stands as its hash. */
 export class FieldStatistics {
-  private readonly root = new Node([]);
+  private readonly root = new Node([], "none");
+  private readonly declared: ReadonlySet<string>;
 
-  constructor(private readonly columns: ReadonlyMap<string, ColumnRule> = new Map()) {}
+  constructor(private readonly columns: ReadonlyMap<string, ColumnRule> = new Map()) {
+    this.declared = new Set([...columns.keys()].flatMap(pathsTo));
+  }
 
   add(record: unknown): void {
     if (isPlainObject(record)) this.object(this.root, record, 0);
@@ -57,11 +61,16 @@ export class FieldStatistics {
 
   /** In the order in which fields came first, those of an object together. */
   result(): FieldStats[] {
-    const inOrder = (node: Node): FieldStats[] =>
-      [...node.children.values()].flatMap(({ field, inner }) => [
-        ...(field === undefined ? [] : [field.stats(node.objects)]),
+    const seen = new Set<Node>();
+    const inOrder = (node: Node): FieldStats[] => {
+      // items within items alike are of one node
+      if (seen.has(node)) return [];
+      seen.add(node);
+      return [...node.children].flatMap(([step, { field, inner }]) => [
+        ...(field === undefined ? [] : [field.stats(step === MAP_STEP ? undefined : node.objects)]),
         ...(inner === undefined ? [] : inOrder(inner)),
       ]);
+    };
     return inOrder(this.root);
   }
 
@@ -69,34 +78,43 @@ export class FieldStatistics {
     node.objects++;
     for (const key of Object.keys(object)) {
       const value = object[key];
-      const child = node.children.get(key) ?? this.newChild(node, key);
+      const step = node.isEntry(key) ? MAP_STEP : stepOfKey(key);
+      const child = node.children.get(step) ?? this.newChild(node, step);
       const field = child?.field;
       if (child === undefined || field === undefined || value === null || value === undefined) continue;
       if (child.rule?.conceal !== undefined) field.scalar(child.rule.conceal.stored(value) as FieldValue);
       else if (typeof value !== "object" || value instanceof ExactNumber) field.scalar(value as FieldValue);
-      else this.within(child, value, depth + 1);
+      else this.within(node, child, value, depth + 1);
     }
   }
 
-  private within(child: Child, value: object, depth: number): void {
+  private within(node: Node, child: Child, value: object, depth: number): void {
     const isList = Array.isArray(value);
     child.field!.structure(isList ? "list" : "object");
     if (depth > MOST_DEPTH) return;
     const items = isList ? value.filter(isPlainObject) : [value as Record<string, unknown>];
     if (items.length === 0) return;
-    child.inner ??= new Node(isList ? [...child.path, "[*]"] : child.path);
+    const isOwn = isList && node.table.path.at(-1) === LIST_STEP && isRecursive(child.path);
+    child.inner ??= isOwn ? node.table : this.newNode(node, child, isList);
     for (const item of items) this.object(child.inner, item, depth);
   }
 
   /** Undefined where an object has so many keys that they are data. */
-  private newChild(node: Node, key: string): Child | undefined {
-    if (node.children.size >= MOST_KEYS) return undefined;
-    const path = [...node.path, key];
+  private newChild(node: Node, step: string): Child | undefined {
+    if (node.children.size >= ROOM.columns) return undefined;
+    const path = [...node.path, step];
     const text = formatPath(path);
     const rule = this.columns.get(text);
     const child: Child = { path, rule, field: rule?.skip === true ? undefined : new Field(text) };
-    node.children.set(key, child);
+    node.children.set(step, child);
     return child;
+  }
+
+  private newNode(node: Node, { path, rule }: Child, isList: boolean): Node {
+    if (isList) return new Node([...path, LIST_STEP], "some");
+    const isSaid = rule?.as === "map" || this.declared.has(formatPath([...path, MAP_STEP]));
+    const mapKeys = isSaid ? "all" : rule?.as === "columns" ? "none" : "some";
+    return new Node(path, mapKeys, path.at(-1) === MAP_STEP ? undefined : node.table);
   }
 }
 
@@ -115,7 +133,21 @@ class Node {
   objects = 0;
   readonly children = new Map<string, Child>();
 
-  constructor(readonly path: readonly string[]) {}
+  /** that of the list or map which the fields are of */
+  readonly table: Node;
+
+  constructor(
+    readonly path: readonly string[],
+    private readonly mapKeys: MapKeys,
+    table?: Node,
+  ) {
+    this.table = table ?? this;
+  }
+
+  /** Whether a key is data: then its value is the entry of a map. */
+  isEntry(key: string): boolean {
+    return this.mapKeys === "all" || (this.mapKeys === "some" && isDataKey(key));
+  }
 }
 
 interface Child {
@@ -167,7 +199,7 @@ class Field {
     this.types.set(type, (this.types.get(type) ?? 0) + 1);
   }
 
-  stats(of: number): FieldStats {
+  stats(of = this.filled): FieldStats {
     const { path, filled, isCapped, longest, example, values } = this;
     const { numbers, texts, numberTexts } = this;
     const ofTexts = numberTexts.count === texts.count ? numberTexts : texts;

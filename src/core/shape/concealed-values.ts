@@ -6,6 +6,7 @@ import { bytesToHex, utf8ToBytes } from "@noble/hashes/utils.js";
 import { scalarText } from "./encode.js";
 import { isPlainObject, stringifyExact } from "./exact-json.js";
 import { parsePath } from "./naming.js";
+import { keyOfStep, LIST_STEP, MAP_STEP } from "./steps.js";
 
 /** How a value is kept from being seen. */
 export interface Conceal {
@@ -15,7 +16,7 @@ export interface Conceal {
   readonly recorded: (value: unknown) => unknown;
 }
 
-/** A path to a field in a record, by steps; `[*]` stands for each item of a list. */
+/** A path to a field in a record, by steps: keys, and those to each item of a list or entry of a map. */
 export type FieldSteps = readonly string[];
 
 /** Values at a path that are not to be seen. */
@@ -98,17 +99,36 @@ export function recordableBody(body: unknown, paths: readonly Concealed[]): unkn
   return recordable(inner, paths);
 }
 
+/** `own`: the steps to the list or map at hand, for items that hold one alike are of the same table. */
 function replacedAt(
   value: unknown,
-  [step, ...rest]: FieldSteps,
+  steps: FieldSteps,
   replace: (value: unknown) => unknown,
+  own: FieldSteps = [],
 ): unknown {
   if (value === undefined || value === null) return value;
+  const [step, ...rest] = steps;
   if (step === undefined) return replace(value);
+  const inEach = (item: unknown) => {
+    const replaced = replacedAt(item, rest, replace);
+    return own.length === 0 ? replaced : replacedAt(replaced, [...own, ...steps], replace);
+  };
   if (Array.isArray(value))
-    return value.map((item) => replacedAt(item, step === "[*]" ? rest : [step, ...rest], replace));
-  if (!isPlainObject(value) || !Object.hasOwn(value, step)) return value;
-  return { ...value, [step]: replacedAt(value[step], rest, replace) };
+    return value.map(step === LIST_STEP ? inEach : (item) => replacedAt(item, steps, replace, own));
+  if (!isPlainObject(value)) return value;
+  if (step === MAP_STEP) return mapped(value, inEach);
+  const key = keyOfStep(step);
+  if (!Object.hasOwn(value, key)) return value;
+  const inner = replacedAt(value[key], rest, replace, [...own, step]);
+  return mapped(value, (each, name) => (name === key ? inner : each));
+}
+
+/** An object with other values; `__proto__` is a key like others. */
+function mapped(
+  object: Readonly<Record<string, unknown>>,
+  change: (value: unknown, key: string) => unknown,
+): Record<string, unknown> {
+  return Object.fromEntries(Object.entries(object).map(([key, value]) => [key, change(value, key)]));
 }
 
 /**

@@ -6,6 +6,7 @@ import type { DriftPolicy } from "./drift-policy.js";
 import { formatPath } from "./naming.js";
 import { redactedExample } from "./redacted-example.js";
 import type { SchemaChange } from "./shaped.js";
+import { MAP_STEP } from "./steps.js";
 import type { ColumnShape, FieldNode, TableShape } from "./table-shape.js";
 
 /** Decides over what is new, and notes what was left out. */
@@ -39,11 +40,12 @@ export class Drift {
   }
 
   /** @throws BridgeError DRIFT_STOPPED */
-  mayAddTable(parent: TableShape, field: FieldNode): boolean {
+  mayAddTable(parent: TableShape, parts: readonly string[]): boolean {
     if (!this.isStanding || parent.isNew || this.policy.new_table === "add") return true;
-    const path = formatPath([...field.parts, "[*]"]);
+    const path = formatPath(parts);
+    const what = parts.at(-1) === MAP_STEP ? "map" : "list";
     if (this.policy.new_table === "stop")
-      throw stopped(`There is no table for the list ${path} of ${parent.name}.`, parent.name);
+      throw stopped(`There is no table for the ${what} ${path} of ${parent.name}.`, parent.name);
     this.ignore({ table: parent.name, column: undefined, change: "table_ignored", path });
     return false;
   }
@@ -55,12 +57,42 @@ export class Drift {
     throw stopped(`Column ${column.name} is ${from}, and ${to} is needed for what came${suchAs(example)}.`);
   }
 
+  /** Notes of a column's values on one page how long none has come, and that they come again. */
+  watch(table: string, column: ColumnShape, rows: number): void {
+    const last = column.values.length;
+    column.missingRows = last === 0 ? column.missingRows + rows : rows - last;
+    if (last === 0) return;
+    column.came = true;
+    if (!column.hasStopped) return;
+    column.hasStopped = false;
+    const { name, path, standing, type } = column;
+    const [fromType, toType] = [standing, type].map((each) => each && formatColumnType(each));
+    this.notes.push({ table, column: name, change: "column_returned", fromType, toType, path });
+  }
+
   private ignore(change: SchemaChange): void {
     const name = `${change.change} ${change.path}`;
     if (this.ignored.has(name)) return;
     this.ignored.add(name);
     this.notes.push(change);
   }
+}
+
+/** So many rows without a value, over runs, are no chance; of a table that was read whole, these. */
+const STOPPED_ROWS = 1000;
+const STOPPED_ROWS_OF_WHOLE = 20;
+
+/** That a column had values once and has none any more; told once. */
+export function stoppedComing(
+  { name: table, rowsSoFar }: TableShape,
+  column: ColumnShape,
+  isWhole: boolean,
+): SchemaChange | undefined {
+  const { came, missingRows, hasStopped, standing, name, path, role } = column;
+  const isLong = missingRows >= STOPPED_ROWS || (isWhole && !came && rowsSoFar >= STOPPED_ROWS_OF_WHOLE);
+  if (role !== "data" || standing === undefined || hasStopped || !isLong) return undefined;
+  column.hasStopped = true;
+  return { table, column: name, change: "column_stopped", fromType: formatColumnType(standing), path };
 }
 
 function suchAs(example: string | undefined): string {

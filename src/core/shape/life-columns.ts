@@ -1,13 +1,8 @@
 /** Columns that tell of a record's life, beside its fields: its states, since when each held, when it was gone. */
 
 import type { ColumnType } from "./column-type.js";
-import {
-  DELETED_COLUMN,
-  type RecordLife,
-  STATE_COLUMN,
-  VALID_FROM_COLUMN,
-  VALID_TO_COLUMN,
-} from "./shaped.js";
+import { DELETED_COLUMN, STATE_COLUMN, VALID_FROM_COLUMN, VALID_TO_COLUMN } from "./own-columns.js";
+import type { RecordLife } from "./shaped.js";
 import { type ColumnRole, ColumnShape, type TableShape } from "./table-shape.js";
 
 const TIME: ColumnType = { kind: "timestamp" };

@@ -1,5 +1,7 @@
 /** Names of tables and columns: made from JSON keys, the same way on every run. */
 
+import { isManyStep, keyOfStep, stepOfKey } from "./steps.js";
+
 /** What a warehouse permits in a name. */
 export interface NameRules {
   /** bytes of UTF-8, at most */
@@ -24,7 +26,10 @@ export function snakeCase(text: string): string {
  * in `_` and six hexadecimal digits of the path's hash: the same path gets the same ending on every run.
  */
 export function nameForPath(parts: readonly string[], taken: ReadonlySet<string>, rules: NameRules): string {
-  const plain = parts.map(snakeCase).join("_");
+  // only a name's first sign must be no digit
+  const plain = parts
+    .map((part, i) => (i > 0 ? snakeCase(part).replace(/^_/, "") : snakeCase(part)))
+    .join("_");
   if (utf8Length(plain) <= rules.maxBytes && !taken.has(plain)) return plain;
   for (let round = 0; ; round++) {
     const ending = `_${shortHash(`${round === 0 ? "" : round}${JSON.stringify(parts)}`)}`;
@@ -33,26 +38,33 @@ export function nameForPath(parts: readonly string[], taken: ReadonlySet<string>
   }
 }
 
-/** A path as users write it: `lead_guest.email`, `guests[*].name`; keys with other signs are quoted. */
+/** A path as users write it: `lead_guest.email`, `guests[*].name`, `rates{*}`; keys with other signs are quoted. */
 export function formatPath(parts: readonly string[]): string {
   let text = "";
   for (const part of parts) {
-    if (part === "[*]") text += part;
+    if (isManyStep(part)) text += part;
     else if (/^[\p{L}_$][\p{L}\p{M}\p{N}_$-]*$/u.test(part)) text += text === "" ? part : `.${part}`;
-    else text += `[${JSON.stringify(part)}]`;
+    else text += `[${JSON.stringify(keyOfStep(part))}]`;
   }
   return text;
+}
+
+/** Which of two paths goes before: the one of fewer steps, else by their texts. It does not hang on who came first. */
+export function comparePaths(left: readonly string[], right: readonly string[]): number {
+  if (left.length !== right.length) return left.length - right.length;
+  const [a, b] = [formatPath(left), formatPath(right)];
+  return a < b ? -1 : Number(a > b);
 }
 
 /** The parts of a path that `formatPath` wrote or a user did; undefined where it cannot be read. */
 export function parsePath(text: string): string[] | undefined {
   const parts: string[] = [];
-  const pattern = /(\[\*\])|\[("(?:[^"\\]|\\.)*")\]|(?:^|\.)([^.[\]"]+)/gy;
+  const pattern = /(\[\*\]|\{\*\})|\[("(?:[^"\\]|\\.)*")\]|(?:^|\.)((?:(?!\{\*\})[^.[\]"])+)/gy;
   while (pattern.lastIndex < text.length) {
     const match = pattern.exec(text);
     if (match === null) return undefined;
     if (match[2] === undefined) parts.push(match[1] ?? match[3]!);
-    else parts.push(JSON.parse(match[2]) as string);
+    else parts.push(stepOfKey(JSON.parse(match[2]) as string));
   }
   return parts.length === 0 ? undefined : parts;
 }

@@ -15,6 +15,8 @@ export function restoreColumn(
   const rule = isFixed ? { ...field.rule, type: known.type } : field.rule;
   field.column ??= table.addDataColumn(parsePath(known.path) ?? [], rule, known.name);
   field.column.standing = known.type;
+  field.column.missingRows = known.missingRows ?? 0;
+  field.column.hasStopped = known.hasStopped ?? false;
   if (isFixed) field.column.seen = known.seen;
   else if (field.rule.type === undefined) field.column.learn(known.seen);
 }

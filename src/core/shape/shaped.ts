@@ -4,7 +4,7 @@ import type { TableBatch } from "./batch.js";
 import type { ColumnType, Seen } from "./column-type.js";
 import type { DriftPolicy } from "./drift-policy.js";
 import type { NameRules } from "./naming.js";
-import { type ColumnRole, type ColumnRule, MORE_COLUMN } from "./table-shape.js";
+import type { ColumnRole, ColumnRule, Room } from "./table-shape.js";
 
 /** What is known of a stream before its first record. */
 export interface ShapeSpec {
@@ -18,6 +18,8 @@ export interface ShapeSpec {
   /** rules by path, as `formatPath` writes it */
   readonly columns: ReadonlyMap<string, ColumnRule>;
   readonly names: NameRules;
+  /** what it does not say is as in ROOM */
+  readonly room?: { readonly [K in keyof Room]?: Room[K] | undefined } | undefined;
   /** table names that belong to others in the same schema */
   readonly takenTables: ReadonlySet<string>;
   /** what happens to what is new in tables that stand; default: it is taken in */
@@ -53,6 +55,10 @@ export interface KnownColumn {
   readonly seen: Seen;
   /** whether it is one of those that identify a row */
   readonly isKey?: boolean | undefined;
+  /** rows of its table since the last one with a value */
+  readonly missingRows?: number | undefined;
+  /** told in the journal, and not come back since */
+  readonly hasStopped?: boolean | undefined;
 }
 
 /** Why a record cannot become rows. It is kept whole, in quarantine. */
@@ -77,7 +83,16 @@ export interface Issue {
 export interface SchemaChange {
   readonly table: string;
   readonly column: string | undefined;
-  readonly change: "table_added" | "column_added" | "type_widened" | "column_ignored" | "table_ignored";
+  readonly change:
+    | "table_added"
+    | "column_added"
+    | "type_widened"
+    | "column_ignored"
+    | "table_ignored"
+    /** no value has come for long */
+    | "column_stopped"
+    /** values come again */
+    | "column_returned";
   readonly fromType?: string | undefined;
   readonly toType?: string | undefined;
   /** of the field */
@@ -95,25 +110,3 @@ export interface Shaped {
   /** what was new and was left out */
   readonly drift?: readonly SchemaChange[] | undefined;
 }
-
-/** Columns that the warehouse adds to every row: no data column may take their names. */
-export const RUN_COLUMN = "eb_run";
-export const LOADED_COLUMN = "eb_loaded_at";
-export const ROW_ID_COLUMN = "eb_row_id";
-export const POSITION_COLUMN = "eb_position";
-export const STATE_COLUMN = "eb_state";
-export const DELETED_COLUMN = "eb_deleted_at";
-export const VALID_FROM_COLUMN = "eb_valid_from";
-export const VALID_TO_COLUMN = "eb_valid_to";
-/** Names that are ours: no data column may take them. */
-export const RESERVED = [
-  RUN_COLUMN,
-  LOADED_COLUMN,
-  ROW_ID_COLUMN,
-  POSITION_COLUMN,
-  MORE_COLUMN,
-  STATE_COLUMN,
-  DELETED_COLUMN,
-  VALID_FROM_COLUMN,
-  VALID_TO_COLUMN,
-];

@@ -1,8 +1,9 @@
 /** Which fields become columns: paths, and patterns of paths. */
 
 import { formatPath, parsePath } from "./naming.js";
+import { plainSteps } from "./steps.js";
 
-/** Patterns of paths: `*` stands for one step, `**` for any number of them; lists need no `[*]`. */
+/** Patterns of paths: `*` stands for one step, `**` for any number of them; lists and maps need no `[*]` or `{*}`. */
 export interface FieldChoice {
   readonly only?: readonly string[] | undefined;
   readonly except?: readonly string[] | undefined;
@@ -17,14 +18,14 @@ export function wantedFields(
   const unwanted = except.map(stepsOf);
   const isKey = (steps: readonly string[]) => key.some((each) => formatPath(each) === formatPath(steps));
   return (parts) => {
-    const steps = parts.filter((part) => part !== "[*]");
+    const steps = plainSteps(parts);
     if (unwanted.some((pattern) => matches(pattern, steps)) && !isKey(steps)) return false;
     return wanted?.some((pattern) => matches(pattern, steps) || leadsTo(steps, pattern)) ?? true;
   };
 }
 
 function stepsOf(pattern: string): string[] {
-  return (parsePath(pattern) ?? [pattern]).filter((step) => step !== "[*]");
+  return plainSteps(parsePath(pattern) ?? [pattern]);
 }
 
 /** Whether a pattern names a path, or something that it is in. */

@@ -43,6 +43,7 @@ import {
 import { mergedRules } from "./merged-rules.js";
 import { type ODataColumns, odataColumns, selectOf } from "./odata-columns.js";
 import { keysetPages } from "./odata-keyset.js";
+import { sweepDefinition } from "./sweep.js";
 
 /** A service, as far as its streams need it. */
 export interface ODataRoot {
@@ -94,6 +95,10 @@ export function compileODataStream(
     key: declaredKey,
     columns: mergedRules(columns.rules, base.columns),
     cursor,
+    sweep: base.sweep && {
+      ...base.sweep,
+      stream: compileODataStream(connector, name, sweepDefinition(definition, definition.sweep!), set, root),
+    },
     oldLeftOut: false,
     isControl,
     faultOf,

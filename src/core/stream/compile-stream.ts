@@ -11,6 +11,7 @@ import { measureGroups } from "../define/measure-groups.js";
 import type { ExpandDefinition, ReportDefinition, ValuesRequest } from "../define/parts-schema.js";
 import { callOwn } from "../errors.js";
 import { type Condition, compileCondition, compileExpression } from "../language/condition.js";
+import { durationMs } from "../language/duration.js";
 import { compileJsonPath } from "../language/json-path.js";
 import type { JsonPath } from "../language/plain-path.js";
 import { namesInTemplate, type TemplateValues } from "../language/template.js";
@@ -18,10 +19,12 @@ import type { ChangedSet } from "../odata/changes.js";
 import { type ColumnType, parseColumnType } from "../shape/column-type.js";
 import { DROPPING, hashing, masking } from "../shape/concealed-values.js";
 import { fieldParts, formatPath } from "../shape/naming.js";
+import type { ShapeSpec } from "../shape/shaped.js";
 import type { ColumnRule } from "../shape/table-shape.js";
 import { compileForm } from "../shape/value-form.js";
 import { wantedFields } from "../shape/wanted-fields.js";
 import type { CursorRule } from "../track/cursor.js";
+import { sweepDefinition } from "./sweep.js";
 
 /** One request, or a series of pages: what to send and how to read what comes. */
 export interface CompiledRequest {
@@ -98,6 +101,20 @@ export interface CompiledStream {
   /** whether a record only tells that one is gone */
   readonly isRemoval: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
   readonly code: StreamCode | undefined;
+  /** how all keys are asked for, to find what is gone */
+  readonly sweep?: Sweep | undefined;
+  /** how much room its tables have, where not as usual */
+  readonly room?: ShapeSpec["room"];
+}
+
+/** A whole listing of the keys, at times. */
+export interface Sweep {
+  readonly stream: CompiledStream;
+  readonly everyMs: number;
+  /** what may be gone at once, of the records that stand */
+  readonly share: number;
+  /** how far back it goes by the cursor's field; undefined: to the beginning */
+  readonly reachMs: number | undefined;
 }
 
 /**
@@ -109,7 +126,7 @@ export function compileStream(
   name: string,
   definition: StreamDefinition,
 ): CompiledStream {
-  const { key = [], report, where, expand, fields } = definition;
+  const { key = [], report, where, expand, fields, room, sweep } = definition;
   const code = connector.code?.streams?.[name];
   const { gone } = code ?? {};
   const cursor = compileCursor(definition.cursor);
@@ -159,6 +176,13 @@ export function compileStream(
         ? removalRule(definition.gone)
         : (record) => callOwn("gone", { stream: name }, () => gone(record)),
     code,
+    room,
+    sweep: sweep && {
+      stream: compileStream(connector, name, sweepDefinition(definition, sweep)),
+      everyMs: durationMs(sweep.every),
+      share: sweep.share,
+      reachMs: sweep.reach === undefined ? undefined : durationMs(sweep.reach),
+    },
   };
 }
 

@@ -2,8 +2,9 @@
 
 import type { PagesDefinition, Place } from "../define/ask-schema.js";
 import type { StreamDefinition } from "../define/connector-schema.js";
-import type { EachDefinition } from "../define/parts-schema.js";
+import type { EachDefinition, SweepDefinition } from "../define/parts-schema.js";
 import type { CompiledStream } from "./compile-stream.js";
+import { sweepDefinition } from "./sweep.js";
 
 export interface Described {
   /** one line for each thing that is decided, in the order of the work */
@@ -42,6 +43,7 @@ export function describeStream(stream: CompiledStream, known: KnownState = {}): 
     ["pages", definition.report !== undefined ? [] : [pagesText(definition)]],
     ["expand", definition.expand === undefined ? [] : [expandText(definition.expand)]],
     ["from", cursorTexts(stream, known)],
+    ["sweeps", definition.sweep === undefined ? [] : [sweepText(definition, definition.sweep)]],
     ["computes", stream.compute.map(({ name }) => computedText(name, definition))],
     ["hides", hiddenTexts(stream)],
     ["keeps", definition.where === undefined ? [] : [`records for which ${definition.where}`]],
@@ -62,6 +64,13 @@ function hiddenTexts({ columns }: CompiledStream): string[] {
     return [skip === true ? `${path} whole` : hash === undefined ? `${path} but its end` : `${path} by hash`];
   });
   return hidden.length === 0 ? [] : [hidden.join(", ")];
+}
+
+function sweepText(definition: StreamDefinition, sweep: SweepDefinition): string {
+  const { every, reach, share } = sweep;
+  const far = reach === undefined ? "all keys" : `the keys of the last ${reach}`;
+  const asked = requestText(sweepDefinition(definition, sweep));
+  return `${asked} for ${far} when ${every} have passed: what is not among them is gone, ${share * 100} % at most`;
 }
 
 function expandText(expand: NonNullable<StreamDefinition["expand"]>): string {

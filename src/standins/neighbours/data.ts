@@ -86,12 +86,15 @@ export function comment(id: number, edits = 0): Item {
   };
 }
 
+/** The one delivery of more than a thousand kilos: its weight has a sign between thousands. */
+export const HEAVY_DELIVERY = 40;
+
 export function delivery(index: number): Item {
   return {
     number: `D-${1000 + index}`,
     hut: 1 + (index % 40),
     goods: pickAt(GOODS, 24, index),
-    kilos: (randomAt(25, index) * 300).toFixed(1),
+    kilos: index === HEAVY_DELIVERY ? "1,204.5" : (randomAt(25, index) * 300).toFixed(1),
     by: index % 3 === 0 ? "cableway" : "mule & sledge",
   };
 }

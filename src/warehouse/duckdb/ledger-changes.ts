@@ -32,6 +32,13 @@ export function journaledChange(row: Row): JournaledChange {
     bridge: textOrNothing(row.bridge),
     stream: textOrNothing(row.stream),
     schema: String(row.table_schema),
+    ...schemaChange(row),
+    changedAtMs: Number(row.at),
+  };
+}
+
+export function schemaChange(row: Row): SchemaChange {
+  return {
     table: String(row.table_name),
     column: textOrNothing(row.column_name),
     change: String(row.change) as JournaledChange["change"],
@@ -39,6 +46,5 @@ export function journaledChange(row: Row): JournaledChange {
     toType: textOrNothing(row.to_type),
     path: textOrNothing(row.path),
     example: textOrNothing(row.example),
-    changedAtMs: Number(row.at),
   };
 }

@@ -41,6 +41,7 @@ export async function forgetStream(
 ): Promise<void> {
   const of = "bridge = $1 AND stream = $2";
   await connection.run(`DELETE FROM ${LEDGER}.cursors WHERE ${of}`, [bridge, stream]);
+  await connection.run(`DELETE FROM ${LEDGER}.sweeps WHERE ${of}`, [bridge, stream]);
   const columns = `DELETE FROM ${LEDGER}.columns WHERE ${of} AND table_schema = $3`;
   await connection.run(columns, [bridge, stream, schema]);
 }

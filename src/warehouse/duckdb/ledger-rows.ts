@@ -1,8 +1,7 @@
 /** Rows of the ledger's tables, from and to what they stand for. */
 
-import { type ColumnType, formatColumnType, parseColumnType } from "../../core/shape/column-type.js";
-import type { ColumnSchema } from "../../core/shape/table-shape.js";
-import type { RunOutcome, StreamOutcome, StreamRecord } from "../warehouse.js";
+import { type ColumnType, parseColumnType } from "../../core/shape/column-type.js";
+import type { RunOutcome, StreamEnd, StreamRecord } from "../warehouse.js";
 import { COUNTS } from "./ledger-schema.js";
 
 export type Row = Record<string, unknown>;
@@ -20,11 +19,6 @@ export function knownType(text: string): ColumnType {
   return parseColumnType(text) ?? { kind: "text" };
 }
 
-export function columnValues(column: ColumnSchema): Cell[] {
-  const { name, path, role, type, declared, seen } = column;
-  return [name, path, role, formatColumnType(type), declared, seen.mask, seen.intDigits, seen.scale];
-}
-
 type Counts = Record<(typeof COUNTS)[number], number>;
 
 export function countsOf(stream: StreamRecord): Record<keyof Counts, bigint> {
@@ -35,7 +29,7 @@ export function countsOf(stream: StreamRecord): Record<keyof Counts, bigint> {
   return Object.fromEntries(counts) as Record<keyof Counts, bigint>;
 }
 
-export function streamRecord(row: Row): StreamOutcome {
+export function streamRecord(row: Row): StreamEnd {
   // an older ledger has fewer of them
   const count = (name: keyof Counts) => Number(row[name] ?? 0);
   const code = textOrNothing(row.error_code);

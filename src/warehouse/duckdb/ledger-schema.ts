@@ -16,6 +16,9 @@ const FAILURE = "error_code VARCHAR, error_message VARCHAR, error_where VARCHAR,
 
 const SETTLED = "settled VARCHAR, settled_at TIMESTAMPTZ, settled_run BIGINT, why VARCHAR";
 
+const SEEN_COLUMNS =
+  "description VARCHAR, first_seen_at TIMESTAMPTZ, last_seen_at TIMESTAMPTZ, missing_rows BIGINT, has_stopped BOOLEAN";
+
 export const TABLES: readonly string[] = [
   "ledger_version (version INTEGER, created_at TIMESTAMPTZ)",
   "tokens (name VARCHAR, sealed VARCHAR, written_at TIMESTAMPTZ)",
@@ -29,7 +32,8 @@ export const TABLES: readonly string[] = [
   "cursors (bridge VARCHAR, stream VARCHAR, cursor JSON, run BIGINT, moved_at TIMESTAMPTZ, part VARCHAR)",
   `columns (bridge VARCHAR, stream VARCHAR, table_schema VARCHAR, table_name VARCHAR, table_path VARCHAR,
     column_name VARCHAR, path VARCHAR, role VARCHAR, type VARCHAR, declared BOOLEAN,
-    seen_mask INTEGER, seen_digits INTEGER, seen_scale INTEGER, run BIGINT, is_key BOOLEAN)`,
+    seen_mask INTEGER, seen_digits INTEGER, seen_scale INTEGER, run BIGINT, is_key BOOLEAN, ${SEEN_COLUMNS})`,
+  "sweeps (run BIGINT, bridge VARCHAR, stream VARCHAR, swept_at TIMESTAMPTZ, living BIGINT, gone BIGINT)",
   `schema_changes (run BIGINT, table_schema VARCHAR, table_name VARCHAR, column_name VARCHAR, change VARCHAR,
     from_type VARCHAR, to_type VARCHAR, changed_at TIMESTAMPTZ, bridge VARCHAR, stream VARCHAR, path VARCHAR,
     example VARCHAR)`,
@@ -81,6 +85,12 @@ const UPGRADES: readonly (readonly string[])[] = [
   ],
   // version 6 told of a change neither the stream nor an example
   [...addColumns("schema_changes", "bridge VARCHAR, stream VARCHAR, path VARCHAR, example VARCHAR")],
+  // version 7 knew no sweeps, and did not tell since when a column is there, nor what stopped coming
+  [
+    `CREATE TABLE IF NOT EXISTS ${LEDGER}.sweeps
+       (run BIGINT, bridge VARCHAR, stream VARCHAR, swept_at TIMESTAMPTZ, living BIGINT, gone BIGINT)`,
+    ...addColumns("columns", SEEN_COLUMNS),
+  ],
 ];
 
 /** Raised when an older program could not read what a newer one writes. */

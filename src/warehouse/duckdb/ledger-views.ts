@@ -19,11 +19,12 @@ const VIEWS: Readonly<Record<string, string>> = {
     FROM ${from("run_streams")} AS s JOIN ${from("runs")} AS r USING (run) ORDER BY s.run, s.stream`,
   table_report: `
     SELECT bridge, stream, table_schema, table_name, table_path, count(*) AS columns,
-      string_agg(column_name, ', ' ORDER BY CASE role WHEN 'position' THEN 1 ELSE 0 END) FILTER (WHERE is_key) AS key_columns,
+      string_agg(column_name, ', ' ORDER BY CASE WHEN role IN ('position', 'map_key', 'within') THEN 1 ELSE 0 END) FILTER (WHERE is_key) AS key_columns,
       max(run) AS described_by_run
     FROM ${from("columns")} GROUP BY ALL ORDER BY table_schema, table_name`,
   column_report: `
-    SELECT bridge, stream, table_schema, table_name, column_name, type, is_key, role, path, declared
+    SELECT bridge, stream, table_schema, table_name, column_name, type, is_key, role, path, declared,
+      description, first_seen_at, last_seen_at, has_stopped
     FROM ${from("columns")} ORDER BY table_schema, table_name, is_key DESC NULLS LAST, column_name`,
   quarantine_report: `
     SELECT bridge, stream, reason, path, count(*) AS records, min(quarantined_at) AS first_at, max(quarantined_at) AS last_at,

@@ -2,10 +2,11 @@
 
 import type { DuckDBConnection, DuckDBValue } from "@duckdb/node-api";
 import { BridgeError } from "../../core/errors.js";
+import { grouped } from "../../core/grouped.js";
 import type { Issue, KnownColumn } from "../../core/shape/shaped.js";
-import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
+import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SavedCursor } from "../../core/track/cursor.js";
-import type { LoadNotes } from "../sql/load.js";
+import type { LoadNotes, SweepNote } from "../sql/load.js";
 import { transaction } from "../sql/transaction.js";
 import type {
   CheckpointEntry,
@@ -21,22 +22,14 @@ import type {
   SchemaChange,
   Settled,
   Spent,
-  StreamOutcome,
+  StreamEnd,
   StreamPlace,
 } from "../warehouse.js";
-import { changeRows, changesQuery, journaledChange } from "./ledger-changes.js";
+import { changeRows, changesQuery, journaledChange, schemaChange } from "./ledger-changes.js";
+import { columnRows, knownColumn, SEEN_QUERY, seenTimes } from "./ledger-columns.js";
 import { forgetStream, putCursors } from "./ledger-cursors.js";
 import { openQuery, quarantinedOf, quarantineRows, settle, withoutKnown } from "./ledger-quarantine.js";
-import {
-  type Cell,
-  columnValues,
-  countsOf,
-  knownType,
-  type Row,
-  streamRecord,
-  textOrNothing,
-  timestamp,
-} from "./ledger-rows.js";
+import { type Cell, countsOf, type Row, streamRecord, textOrNothing, timestamp } from "./ledger-rows.js";
 import {
   LEDGER,
   LEDGER_SCHEMA,
@@ -163,7 +156,7 @@ export class DuckLedger implements Ledger, LoadNotes {
     });
   }
 
-  private async noteStream(run: number, stream: StreamOutcome): Promise<void> {
+  private async noteStream(run: number, stream: StreamEnd): Promise<void> {
     const { failure } = stream;
     const values = {
       run: BigInt(run),
@@ -231,20 +224,7 @@ export class DuckLedger implements Ledger, LoadNotes {
       `SELECT * FROM ${LEDGER}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3 ORDER BY rowid`,
       [schema, bridge, stream],
     );
-    return rows.map((row) => ({
-      table: String(row.table_name),
-      tablePath: String(row.table_path),
-      name: String(row.column_name),
-      path: String(row.path),
-      role: String(row.role) as ColumnRole,
-      type: knownType(String(row.type)),
-      isKey: row.is_key === true,
-      seen: {
-        mask: Number(row.seen_mask),
-        intDigits: Number(row.seen_digits),
-        scale: Number(row.seen_scale),
-      },
-    }));
+    return rows.map(knownColumn);
   }
 
   async otherTables(schema: string, bridge: string, stream: string): Promise<string[]> {
@@ -272,6 +252,11 @@ export class DuckLedger implements Ledger, LoadNotes {
       rows.length === 0
         ? []
         : await this.read(`SELECT * FROM ${LEDGER}.run_streams WHERE run IN (${numbers}) ORDER BY stream`);
+    const changes =
+      rows.length === 0
+        ? []
+        : await this.read(`SELECT * FROM ${LEDGER}.schema_changes WHERE run IN (${numbers}) ORDER BY rowid`);
+    const changesOf = grouped(changes, ({ run, stream }) => `${run} ${stream}`);
     return rows.map((row) => ({
       run: Number(row.run),
       bridge: String(row.bridge),
@@ -280,7 +265,12 @@ export class DuckLedger implements Ledger, LoadNotes {
       endedAtMs: row.ended === null ? undefined : Number(row.ended),
       errorCode: textOrNothing(row.error_code),
       errorMessage: textOrNothing(row.error_message),
-      streams: streams.filter((stream) => Number(stream.run) === Number(row.run)).map(streamRecord),
+      streams: streams
+        .filter((stream) => Number(stream.run) === Number(row.run))
+        .map((stream) => ({
+          ...streamRecord(stream),
+          changes: (changesOf.get(`${stream.run} ${stream.stream}`) ?? []).map(schemaChange),
+        })),
     }));
   }
 
@@ -314,25 +304,27 @@ export class DuckLedger implements Ledger, LoadNotes {
   }
 
   /** Keeps what is known of a stream's columns; called inside a checkpoint's transaction. */
-  async noteColumns(options: LoadOptions, tables: readonly TableSchema[]): Promise<void> {
-    const { run, bridge, stream, schema } = options;
+  async noteColumns(options: LoadOptions, tables: readonly TableSchema[], atMs: number): Promise<void> {
+    const { bridge, stream, schema } = options;
+    const of = [schema, bridge, stream];
+    const times = seenTimes(await this.rows(SEEN_QUERY, of));
     await this.connection.run(
       `DELETE FROM ${LEDGER}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3`,
-      [schema, bridge, stream],
+      of,
     );
-    const rows = tables.flatMap((table) =>
-      table.columns.map((column) => [
-        bridge,
-        stream,
-        schema,
-        table.name,
-        table.path,
-        ...columnValues(column),
-        run,
-        column.role === "position" || table.recordKey.includes(column.name),
-      ]),
+    await this.insert("columns", columnRows(options, tables, times, atMs));
+  }
+
+  async noteSweep({ run, bridge, stream }: LoadOptions, { atMs, living, gone }: SweepNote): Promise<void> {
+    await this.insert("sweeps", [[run, bridge, stream, timestamp(atMs), living, gone]]);
+  }
+
+  async lastSweep(bridge: string, stream: string): Promise<number | undefined> {
+    const [row] = await this.read(
+      `SELECT epoch_ms(max(swept_at))::BIGINT AS at FROM ${LEDGER}.sweeps WHERE bridge = $1 AND stream = $2`,
+      [bridge, stream],
     );
-    await this.insert("columns", rows);
+    return row?.at === null || row === undefined ? undefined : Number(row.at);
   }
 
   async noteChanges(options: LoadOptions, changes: readonly SchemaChange[], atMs: number): Promise<void> {

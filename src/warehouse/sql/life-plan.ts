@@ -6,10 +6,11 @@ import {
   STATE_COLUMN,
   VALID_FROM_COLUMN,
   VALID_TO_COLUMN,
-} from "../../core/shape/shaped.js";
-import type { TableSchema } from "../../core/shape/table-shape.js";
+} from "../../core/shape/own-columns.js";
+import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "./dialect.js";
 import { equalKeys, orphansStatement } from "./merge-plan.js";
+import { SEQUENCE_COLUMN } from "./stage.js";
 
 const list = (sql: SqlDialect, names: readonly string[], of = "") =>
   names.map((name) => `${of === "" ? "" : `${of}.`}${sql.quoteName(name)}`).join(", ");
@@ -156,6 +157,35 @@ export function markStatement(
   const lives = `t.${DELETED_COLUMN} IS NULL${hasVersions ? ` AND t.${VALID_TO_COLUMN} IS NULL` : ""}`;
   return `UPDATE ${target} AS t SET ${set} FROM ${gone.stage} AS s
     WHERE ${equalKeys(sql, "t", table.entityKey, "s", gone.key)} AND ${lives}`;
+}
+
+/** The rows of the stream's own table whose records live, in their present state. */
+function livingRows({ columns }: TableSchema): string {
+  const has = (wanted: ColumnRole) => columns.some(({ role }) => role === wanted);
+  const deleted = has("deleted") ? [`t.${DELETED_COLUMN} IS NULL`] : [];
+  const ended = has("valid_to") ? [`t.${VALID_TO_COLUMN} IS NULL`] : [];
+  return [...deleted, ...ended, "TRUE"].join(" AND ");
+}
+
+/** How many records live, of those that a condition holds for. */
+export function countRecordsQuery(target: string, root: TableSchema, condition = "TRUE"): string {
+  return `SELECT count(*) AS n FROM ${target} AS t WHERE ${livingRows(root)} AND ${condition}`;
+}
+
+/** A statement that puts into a stage the keys of records that stand and are not in another; not those of this run. */
+export function missingStatement(
+  sql: SqlDialect,
+  stages: { readonly gone: string; readonly living: string },
+  target: string,
+  root: TableSchema,
+  run: number,
+  condition = "TRUE",
+): string {
+  const { entityKey: key } = root;
+  return `INSERT INTO ${stages.gone} (${SEQUENCE_COLUMN}, ${list(sql, key)})
+    SELECT 0, ${list(sql, key, "t")} FROM ${target} AS t
+    WHERE ${livingRows(root)} AND t.${RUN_COLUMN} <> ${run} AND ${condition}
+      AND NOT EXISTS (SELECT 1 FROM ${stages.living} AS s WHERE ${equalKeys(sql, "t", key, "s", key)})`;
 }
 
 /** How many of the records told to be gone are there and not marked yet. */

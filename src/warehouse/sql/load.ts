@@ -3,7 +3,8 @@
  * committed.
  */
 
-import { BridgeError } from "../../core/errors.js";
+import { BridgeError, isBridgeError } from "../../core/errors.js";
+import type { TableBatch } from "../../core/shape/batch.js";
 import type { Issue, Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import {
@@ -14,6 +15,7 @@ import {
   NO_ROWS,
   type SchemaChange,
   type StreamLoad,
+  type SweepEntry,
 } from "../warehouse.js";
 import type { SqlConnection, SqlDialect } from "./dialect.js";
 import { mergeSlot, prepareSlot } from "./merge.js";
@@ -22,14 +24,22 @@ import type { MergeTarget } from "./merge-target.js";
 import { Slot } from "./slot.js";
 import type { StageSet } from "./stage.js";
 import { changesBySwap, NEXT_PREFIX, swapTables } from "./swap.js";
+import { findGone, takeGone } from "./sweep.js";
 import { SqlWork } from "./work.js";
+
+/** What became of a sweep. */
+export interface SweepNote extends SweepEntry {
+  readonly living: number;
+  readonly gone: number;
+}
 
 /** What a load notes in the ledger, inside the transaction of its checkpoint. */
 export interface LoadNotes {
-  noteColumns(options: LoadOptions, tables: readonly TableSchema[]): Promise<void>;
+  noteColumns(options: LoadOptions, tables: readonly TableSchema[], atMs: number): Promise<void>;
   noteChanges(options: LoadOptions, changes: readonly SchemaChange[], atMs: number): Promise<void>;
   noteIssues(options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void>;
   noteCheckpoint(options: LoadOptions, entry: CheckpointEntry, rows: number): Promise<void>;
+  noteSweep(options: LoadOptions, sweep: SweepNote): Promise<void>;
 }
 
 /** What a load needs of the session that it belongs to. */
@@ -51,11 +61,15 @@ export interface Standing {
   readonly missing: readonly string[];
 }
 
+type MergeTables = ReadonlyMap<string, StandingTable>;
+
 export class SqlLoad implements StreamLoad {
   readonly fresh: boolean;
   readonly missing: readonly string[];
   private readonly work: SqlWork;
   private slot: Slot;
+  /** keys that a sweep has found */
+  private readonly living: Slot;
   private tables: readonly TableSchema[] = [];
   private schemaIsNew = false;
   private nextSeq = 0;
@@ -81,6 +95,7 @@ export class SqlLoad implements StreamLoad {
     this.orphaned = this.fresh ? [...this.standing.keys()] : [];
     this.work = new SqlWork(ports.sql, ports.writing);
     this.slot = new Slot(ports.openStages);
+    this.living = new Slot(ports.openStages);
   }
 
   get waitingRows(): number {
@@ -105,8 +120,42 @@ export class SqlLoad implements StreamLoad {
     return this.commitSlot(entry, true);
   }
 
+  async addLiving(keys: TableBatch): Promise<void> {
+    const byName = new Map(this.tables.map((table) => [table.name, table]));
+    await this.living.add({ batches: [], removed: keys, issues: [] }, byName, 0);
+  }
+
+  async sweep(entry: SweepEntry): Promise<Committed> {
+    const [root] = this.tables;
+    const slots = { living: this.living, gone: new Slot(this.ports.openStages) };
+    try {
+      await slots.living.flush();
+      return await this.ports.inTurn(async () => {
+        const target = this.mergeTarget(this.tables, this.standing);
+        const stands = root !== undefined && this.standing.has(root.name);
+        const living = slots.living.waiting;
+        if (stands) await findGone(this.work, slots, target, entry);
+        return this.work.transaction(async () => {
+          const counts = stands ? await takeGone(this.work, slots, target) : NO_ROWS;
+          await this.ports.notes.noteSweep(this.options, { ...entry, living, gone: counts.removed });
+          return { counts, changes: [] };
+        });
+      });
+    } catch (error) {
+      throw isBridgeError(error) ? error : this.failed(error);
+    } finally {
+      await slots.gone.drop();
+    }
+  }
+
   async close(): Promise<void> {
     await this.takeSlot().drop();
+    await this.living.drop();
+  }
+
+  private mergeTarget(tables: readonly TableSchema[], standing: MergeTables): MergeTarget {
+    const nameOf = (table: string) => this.target(table);
+    return { ...this.options, tables, nameOf, isThere: (table) => standing.has(table) };
   }
 
   private takeSlot(): Slot {
@@ -120,7 +169,7 @@ export class SqlLoad implements StreamLoad {
     const { buildsBeside } = this.options.write;
     const slot = this.takeSlot();
     // what is built beside the old ones becomes known when it is swapped in
-    const noteColumns = buildsBeside ? last : this.schemaIsNew;
+    const noteColumns = tables.length > 0 && (last || (!buildsBeside && this.schemaIsNew));
     this.schemaIsNew = false;
     await slot.flush();
     try {
@@ -145,12 +194,7 @@ export class SqlLoad implements StreamLoad {
     const staged = (root && slot.rows.get(root.name)?.rows) ?? 0;
     this.builtRows += staged + (slot.removed?.rows ?? 0);
     const standing = new Map(this.standing);
-    const target: MergeTarget = {
-      ...options,
-      tables,
-      nameOf: (table) => this.target(table),
-      isThere: (table) => standing.has(table),
-    };
+    const target = this.mergeTarget(tables, standing);
     const { doubled, unchanged } = await prepareSlot(work, slot, target, this.standing);
     const committed = await work.transaction(async () => {
       const made = await this.makeTables(slot, tables, standing, last);
@@ -163,7 +207,7 @@ export class SqlLoad implements StreamLoad {
           : NO_ROWS;
       const own = !buildsBeside ? made : last ? changesBySwap(work, tables, replaced) : [];
       const changes = [...own, ...slot.drift];
-      if (noteColumns) await notes.noteColumns(options, tables);
+      if (noteColumns) await notes.noteColumns(options, tables, entry.atMs);
       await notes.noteChanges(options, changes, entry.atMs);
       await notes.noteIssues(options, slot.issues, entry.atMs);
       await notes.noteCheckpoint(options, entry, staged);

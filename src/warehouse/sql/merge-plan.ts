@@ -4,7 +4,7 @@
  */
 
 import { type ColumnType, formatColumnType, sameType } from "../../core/shape/column-type.js";
-import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/shaped.js";
+import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SchemaChange } from "../warehouse.js";
 import type { SqlDialect } from "./dialect.js";

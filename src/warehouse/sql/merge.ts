@@ -1,6 +1,6 @@
 /** Carries what waits in a slot into its tables: doubles away, what is gone deleted or marked, the rest put in. */
 
-import { DELETED_COLUMN, STATE_COLUMN } from "../../core/shape/shaped.js";
+import { DELETED_COLUMN, STATE_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import { addCounts, NO_ROWS, type RowCounts } from "../warehouse.js";
 import { countLivingQuery, livesAgain, markStatement, withoutNewer, withoutStanding } from "./life-plan.js";

@@ -47,13 +47,16 @@ export class Slot {
       this.rows.set(batch.table, stage);
       append(stage, batch);
     }
-    if (removed !== undefined) {
-      this.removed ??= await this.open(keysOf(tables.get(removed.table)!));
-      append(this.removed, removed);
-    }
+    if (removed !== undefined) append(await this.openRemoved(tables.get(removed.table)!), removed);
     for (const issue of issues) this.issues.push(issue);
     this.drift.push(...drift);
     return records;
+  }
+
+  /** The stage for keys of records that are gone. */
+  async openRemoved(root: TableSchema): Promise<Stage> {
+    this.removed ??= await this.open(keysOf(root));
+    return this.removed;
   }
 
   async flush(): Promise<void> {

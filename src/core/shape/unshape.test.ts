@@ -1,0 +1,29 @@
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import { documentsOf } from "../../../test/support/documents.js";
+import { settled } from "../../../test/support/settled.js";
+import { shape } from "../sample/shape-records.js";
+import { unshape } from "./unshape.js";
+
+/** Keys as APIs have them, and as nobody should. */
+const key = fc.oneof(
+  { weight: 6, arbitrary: fc.constantFrom("id", "a", "b", "list", "a_b", "aB", "value", "2026-01-01", "17") },
+  {
+    weight: 1,
+    arbitrary: fc.constantFrom("__proto__", "", "[*]", "{*}", "\\[*]", "a.b", 'q"', "constructor", "A"),
+  },
+  { weight: 1, arbitrary: fc.string({ maxLength: 6 }) },
+);
+
+describe("records", () => {
+  it("are built again from their tables, whatever they are", () => {
+    fc.assert(
+      fc.property(documentsOf(key), (records) => {
+        const { tables, issues } = shape(records);
+        expect(issues).toEqual([]);
+        expect(unshape(tables).map(settled)).toEqual(records.map(settled));
+      }),
+      { numRuns: process.env.EARLY_BRIDGE_LONG === "1" ? 3000 : 300 },
+    );
+  });
+});

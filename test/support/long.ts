@@ -1,0 +1,13 @@
+/** What a usual run of the tests leaves to the long one: more of the same, kills, commands one after the other. */
+
+import { it } from "vitest";
+
+export const isLong = process.env.EARLY_BRIDGE_LONG === "1";
+
+/** A test of the long run alone. */
+export const inLong = it.runIf(isLong);
+
+/** One of every so many cases, all of them in the long run. */
+export function everyNth<T>(cases: readonly T[], nth: number): T[] {
+  return cases.filter((_, i) => isLong || i % nth === 0);
+}
