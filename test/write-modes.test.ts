@@ -228,6 +228,25 @@ describe("versions", () => {
     ]);
   });
 
+  it("count by the API's times alone once a record came back with one, whatever the clock here shows", async () => {
+    const at = (hours: number, v: number) => ({ id: 1, v, changed: time(hours) });
+    const { path } = await loadRuns(
+      [[[[at(0, 1)]]], [[[{ id: 1, gone: true }]]], [[[at(0.25, 2)]]], [[[at(0.5, 3)]]]],
+      { write: "versions", stream: { cursor: { field: "changed" } } },
+    );
+    expect(
+      await queryFile(
+        path,
+        `SELECT v::DOUBLE AS v, ${hour("eb_valid_from")} AS a, ${hour("eb_valid_to")} AS b, ${hour("eb_deleted_at")} AS d
+         FROM s ORDER BY 1`,
+      ),
+    ).toEqual([
+      { v: 1, a: 0, b: 0.25, d: 0.25 },
+      { v: 2, a: 0.25, b: 0.5, d: null },
+      { v: 3, a: 0.5, b: null, d: null },
+    ]);
+  });
+
   it("are removed whole where that is asked for", async () => {
     const { path, counts } = await loadRuns(
       [[[[{ id: 1, v: 1 }]]], [[[{ id: 1, v: 2 }]]], [[[{ id: 1, gone: true }]]]],

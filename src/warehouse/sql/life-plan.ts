@@ -53,9 +53,15 @@ export function countNewQuery(
     WHERE NOT EXISTS (SELECT 1 FROM ${target} AS t WHERE ${equalKeys(sql, "t", key, "s", key)})`;
 }
 
+/** Records of which no version holds any more, with the time from which the last one did. */
+function goneRecords(sql: SqlDialect, target: string, key: readonly string[]): string {
+  return `SELECT ${list(sql, key)}, max(${VALID_FROM_COLUMN}) AS held FROM ${target}
+    GROUP BY ${list(sql, key)} HAVING count(*) = count(${VALID_TO_COLUMN})`;
+}
+
 /**
- * Statements for records that were told to be gone and came again: they live from now on, whatever time they tell. Of
- * the children's rows, those of these records follow.
+ * Statements for records that were told to be gone and came again with no later time than they had: what came last of
+ * each lives from now on. Children first: they follow what the stream's own stage says before it changes.
  */
 export function livesAgain(
   sql: SqlDialect,
@@ -66,12 +72,31 @@ export function livesAgain(
   const [root] = stages;
   if (root === undefined) return [];
   const { entityKey: key } = root.table;
-  const gone = `SELECT ${list(sql, key)}, max(${DELETED_COLUMN}) AS gone FROM ${target}
-    GROUP BY ${list(sql, key)} HAVING max(${DELETED_COLUMN}) >= max(${VALID_FROM_COLUMN})`;
-  return stages.map(
-    ({ sqlName, table }) => `UPDATE ${sqlName} AS s SET ${VALID_FROM_COLUMN} = ${now} FROM (${gone}) AS g
-      WHERE ${equalKeys(sql, "s", table.entityKey, "g", key)} AND s.${VALID_FROM_COLUMN} <= g.gone`,
+  const last = `SELECT ${list(sql, key)}, max(${VALID_FROM_COLUMN}) AS came FROM ${root.sqlName} GROUP BY ${list(sql, key)}`;
+  const back = `SELECT ${list(sql, key, "l")}, l.came FROM (${last}) AS l, (${goneRecords(sql, target, key)}) AS g
+    WHERE ${equalKeys(sql, "l", key, "g", key)} AND l.came <= g.held`;
+  return [...stages].reverse().map(
+    ({ sqlName, table }) => `UPDATE ${sqlName} AS s SET ${VALID_FROM_COLUMN} = ${now} FROM (${back}) AS b
+      WHERE ${equalKeys(sql, "s", table.entityKey, "b", key)} AND s.${VALID_FROM_COLUMN} = b.came`,
   );
+}
+
+/**
+ * A statement for records that were told to be gone, by the clock here, and came again with a time of their own before
+ * that: they were gone before that time. So what comes next counts by the times of the API alone, whatever the clock
+ * here shows.
+ */
+export function goneEarlierStatement(
+  sql: SqlDialect,
+  target: string,
+  stage: string,
+  { entityKey: key }: TableSchema,
+): string {
+  const back = `SELECT ${list(sql, key, "g")}, g.held, min(s.${VALID_FROM_COLUMN}) AS came
+    FROM (${goneRecords(sql, target, key)}) AS g, ${stage} AS s
+    WHERE ${equalKeys(sql, "s", key, "g", key)} AND s.${VALID_FROM_COLUMN} > g.held GROUP BY ${list(sql, key, "g")}, g.held`;
+  return `UPDATE ${target} AS t SET ${DELETED_COLUMN} = b.came FROM (${back}) AS b
+    WHERE ${equalKeys(sql, "t", key, "b", key)} AND t.${VALID_FROM_COLUMN} = b.held AND t.${DELETED_COLUMN} > b.came`;
 }
 
 /** The versions of the stage's records that are as the one before them: nothing has changed then. */

@@ -7,6 +7,7 @@ import {
   countNewQuery,
   countSameQuery,
   followStatement,
+  goneEarlierStatement,
   untilStatement,
   withoutVersion,
 } from "./life-plan.js";
@@ -39,6 +40,7 @@ export async function mergeVersions(work: SqlWork, { slot, target, root, stage }
   const rows = await work.countRows(stage);
   const added = await work.count(countNewQuery(sql, stage, name, root.entityKey));
   const tables = target.tables.filter((table) => target.isThere(table.name));
+  await work.run([goneEarlierStatement(sql, name, stage, root)]);
   // the API has corrected what held since that very time
   for (const table of tables)
     await work.run([deleteStatement(sql, target.nameOf(table.name), table.recordKey, stage, root.recordKey)]);
