@@ -214,12 +214,14 @@ export class Shape {
 
   /** The table's rows of this page; undefined where it has none. */
   private encodeTable(table: TableShape): TableBatch | undefined {
+    for (const column of table.columns) this.learnType(column);
     for (const { field, row } of table.emptyLists) {
-      if (field.column !== undefined && field.column.values[row] === undefined) field.column.put(row, []);
+      // that a list is empty does not say what kind of column the field has
+      const isJson = field.column?.type?.kind === "json";
+      if (isJson && field.column?.values[row] === undefined) field.column?.put(row, []);
     }
     const columns: ColumnBatch[] = [];
     for (const column of table.columns) {
-      this.learnType(column);
       if (column.role === "data") this.tables.drift.watch(table.name, column, table.rows);
       if (column.type === undefined || table.rows === 0) continue;
       columns.push(
