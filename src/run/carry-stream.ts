@@ -169,9 +169,10 @@ class Carrier {
     const { sweep } = stream;
     if (sweep === undefined || !(await sweepIsDue(sweep, load, options, options.stream))) return;
     const ask = await this.openAsk(sweep.stream);
-    const { counts, keys } = await sweepStream(ask, sweep, { load, shape }, options.api);
+    const { counts, keys, error } = await sweepStream(ask, sweep, { load, shape }, options.api);
     this.counts = addCounts(this.counts, counts);
     this.notice(sweptText(keys, counts.removed));
+    if (error !== undefined) throw error;
   }
 
   private async openAsk(of?: CompiledStream): Promise<StreamAsk> {

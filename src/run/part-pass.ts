@@ -6,6 +6,7 @@ import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
 import { type ApiClock, POSITION_LIFE_MS, type SavedCursor } from "../core/track/cursor.js";
 import { describeCursors, PartProgress, type ProgressRule } from "../core/track/part-progress.js";
 import type { Window } from "../core/track/windows.js";
+import { concernsAllParts } from "./outcome.js";
 
 export interface PartTask {
   readonly progress: PartProgress;
@@ -137,11 +138,7 @@ export class PartPass {
   }
 
   private concernsAll(error: unknown): boolean {
-    if (this.tasks.length === 1 || !isBridgeError(error)) return true;
-    return (
-      ["sign_in", "warehouse", "config", "stopped", "internal"].includes(error.kind) ||
-      error.code === "RETRIES_EXHAUSTED"
-    );
+    return this.tasks.length === 1 || !isBridgeError(error) || concernsAllParts(error);
   }
 
   private failed(): BridgeError {

@@ -144,6 +144,10 @@ export interface SweepEntry extends Pick<CheckpointEntry, "atMs"> {
   readonly share: number;
   /** only records whose field at this path tells a later time: the others were not asked for */
   readonly newer?: { readonly path: string; readonly thanMs: number } | undefined;
+  /** only records whose field at this path has one of these values: all that came whole */
+  readonly only?: { readonly path: string; readonly values: readonly string[] } | undefined;
+  /** some parts did not come whole: the next run is to sweep again */
+  readonly isPartial?: boolean | undefined;
 }
 
 /** A record that did not fit, as the ledger keeps it. */

@@ -949,6 +949,10 @@ export interface Sweep {
   share?: number | undefined;
   /** Only as far back by the cursor's field, P30D: what is older is neither asked for nor deleted */
   reach?: string | undefined;
+  /**
+   * The field with the value of each: a part that does not come whole keeps its records, the others go on
+   */
+  part?: string | undefined;
   /** Another request for the keys; left out, the stream's own, without its cursor */
   get?: string | undefined;
   /** Path below api.url; a URI template (RFC 6570) */

@@ -227,6 +227,11 @@ export const sweepSchema = z
       .describe(
         "Only as far back by the cursor's field, P30D: what is older is neither asked for nor deleted",
       ),
+    part: fieldPath
+      .optional()
+      .describe(
+        "The field with the value of each: a part that does not come whole keeps its records, the others go on",
+      ),
     get: requestShape.get.describe(
       "Another request for the keys; left out, the stream's own, without its cursor",
     ),

@@ -150,6 +150,12 @@ export const streamSchema = z
         message: "needs a cursor with field and query: the API is asked from there on",
         path: ["sweep", "reach"],
       });
+    if (stream.sweep?.part !== undefined && Object.keys(stream.each ?? {}).length !== 1)
+      context.addIssue({
+        code: "custom",
+        message: "needs an each of one name: its values are compared with the field's",
+        path: ["sweep", "part"],
+      });
     if (stream.pages?.overlap !== undefined && stream.key === undefined)
       context.addIssue({
         code: "custom",

@@ -8,7 +8,12 @@ import { chooseDecoder } from "../decode/choose-decoder.js";
 import type { FailRuleDefinition, PagesDefinition, RequestDefinition } from "../define/ask-schema.js";
 import type { Connector, StreamCode, StreamDefinition } from "../define/connector-schema.js";
 import { measureGroups } from "../define/measure-groups.js";
-import type { ExpandDefinition, ReportDefinition, ValuesRequest } from "../define/parts-schema.js";
+import type {
+  ExpandDefinition,
+  ReportDefinition,
+  SweepDefinition,
+  ValuesRequest,
+} from "../define/parts-schema.js";
 import { callOwn } from "../errors.js";
 import { type Condition, compileCondition, compileExpression } from "../language/condition.js";
 import { durationMs } from "../language/duration.js";
@@ -115,6 +120,18 @@ export interface Sweep {
   readonly share: number;
   /** how far back it goes by the cursor's field; undefined: to the beginning */
   readonly reachMs: number | undefined;
+  /** the field with the value that each part is asked by, where parts are swept each by itself */
+  readonly part: readonly string[] | undefined;
+}
+
+/** When and how far a sweep goes; what it asks is a stream of its own. */
+export function compileSweep({ every, share, reach, part }: SweepDefinition): Omit<Sweep, "stream"> {
+  return {
+    everyMs: durationMs(every),
+    share,
+    reachMs: reach === undefined ? undefined : durationMs(reach),
+    part: part === undefined ? undefined : fieldParts(part),
+  };
 }
 
 /**
@@ -179,9 +196,7 @@ export function compileStream(
     room,
     sweep: sweep && {
       stream: compileStream(connector, name, sweepDefinition(definition, sweep)),
-      everyMs: durationMs(sweep.every),
-      share: sweep.share,
-      reachMs: sweep.reach === undefined ? undefined : durationMs(sweep.reach),
+      ...compileSweep(sweep),
     },
   };
 }

@@ -67,10 +67,11 @@ function hiddenTexts({ columns }: CompiledStream): string[] {
 }
 
 function sweepText(definition: StreamDefinition, sweep: SweepDefinition): string {
-  const { every, reach, share } = sweep;
+  const { every, reach, share, part } = sweep;
   const far = reach === undefined ? "all keys" : `the keys of the last ${reach}`;
   const asked = requestText(sweepDefinition(definition, sweep));
-  return `${asked} for ${far} when ${every} have passed: what is not among them is gone, ${share * 100} % at most`;
+  const each = part === undefined ? "" : `, part by part as ${part} says`;
+  return `${asked} for ${far} when ${every} have passed: what is not among them is gone${each}, ${share * 100} % at most`;
 }
 
 function expandText(expand: NonNullable<StreamDefinition["expand"]>): string {

@@ -23,7 +23,7 @@ import type {
 import { DuckLedger } from "./ledger.js";
 import { type Lease, leaseFile } from "./open-files.js";
 import { StageTable } from "./stage.js";
-import { DUCKDB, FILE_DATABASE, schemaName, tableName } from "./types.js";
+import { DUCKDB, FILE_DATABASE, quoteText, schemaName, tableName } from "./types.js";
 
 /** DuckDB itself has no limit; this one keeps names readable. */
 const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
@@ -92,10 +92,6 @@ const SAFE = {
   autoload_known_extensions: "false",
   allow_community_extensions: "false",
 };
-
-function quoteText(text: string): string {
-  return `'${text.replaceAll("'", "''")}'`;
-}
 
 /** What a file is by its first bytes, in words; undefined where they say nothing. */
 async function kindOfFile(path: string): Promise<string | undefined> {

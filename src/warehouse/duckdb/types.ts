@@ -92,6 +92,10 @@ export function tableName(schema: string, table: string): string {
 }
 
 /** The expression that turns a column of one type into a wider one, every value kept. */
+export function quoteText(text: string): string {
+  return `'${text.replaceAll("'", "''")}'`;
+}
+
 function widenExpression(column: string, from: ColumnType, to: ColumnType): string {
   const name = quoteName(column);
   if (to.kind === "json")
@@ -130,7 +134,8 @@ export const DUCKDB: SqlDialect = Object.freeze({
   schemaName,
   tableName,
   comment: (table: string, column: string | undefined, text: string) =>
-    `COMMENT ON ${column === undefined ? `TABLE ${table}` : `COLUMN ${table}.${quoteName(column)}`} IS '${text.replaceAll("'", "''")}'`,
+    `COMMENT ON ${column === undefined ? `TABLE ${table}` : `COLUMN ${table}.${quoteName(column)}`} IS ${quoteText(text)}`,
+  text: quoteText,
   typeName: sqlType,
   instant: (ms: number) => `to_timestamp(${ms / 1000})`,
   widened: widenExpression,

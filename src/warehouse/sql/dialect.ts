@@ -16,6 +16,8 @@ export interface SqlDialect {
   typeName(type: ColumnType): string;
   /** a moment as a value of the type `timestamp`; ms since 1970 */
   instant(ms: number): string;
+  /** a text as a value */
+  text(text: string): string;
   /** the expression that turns a column of one type into a wider one, every value kept */
   widened(column: string, from: ColumnType, to: ColumnType): string;
   /** an expression that is NULL where it would fail */

@@ -137,7 +137,8 @@ export class SqlLoad implements StreamLoad {
         if (stands) await findGone(this.work, slots, target, entry);
         return this.work.transaction(async () => {
           const counts = stands ? await takeGone(this.work, slots, target) : NO_ROWS;
-          await this.ports.notes.noteSweep(this.options, { ...entry, living, gone: counts.removed });
+          if (entry.isPartial !== true)
+            await this.ports.notes.noteSweep(this.options, { ...entry, living, gone: counts.removed });
           return { counts, changes: [] };
         });
       });

@@ -26,14 +26,18 @@ export async function findGone(
   work: SqlWork,
   { living, gone }: SweepSlots,
   target: MergeTarget,
-  { share, newer }: SweepEntry,
+  { share, newer, only }: SweepEntry,
 ): Promise<void> {
   const root = target.tables[0]!;
   const kept = await living.openRemoved(root);
   const missing = await gone.openRemoved(root);
   const name = target.nameOf(root.name);
   const stages = { gone: missing.sqlName, living: kept.sqlName };
-  const condition = newer && newerCondition(work, root, newer);
+  const conditions = [
+    newer && newerCondition(work, root, newer),
+    only && onlyCondition(work, root, only),
+  ].filter((each) => each !== undefined);
+  const condition = conditions.length === 0 ? undefined : conditions.join(" AND ");
   const standing = await work.count(countRecordsQuery(name, root, condition));
   await work.run([missingStatement(work.sql, stages, name, root, target.run, condition)]);
   const count = await work.countRows(missing.sqlName);
@@ -64,6 +68,27 @@ function newerCondition(
       },
     );
   return `t.${sql.quoteName(column.name)} > ${sql.instant(thanMs)}`;
+}
+
+/** @throws BridgeError CONFIG_INVALID where no column holds what tells the parts */
+function onlyCondition(
+  { sql }: SqlWork,
+  { name: table, columns }: TableSchema,
+  { path, values }: NonNullable<SweepEntry["only"]>,
+): string {
+  if (values.length === 0) return "FALSE";
+  const column = columns.find((each) => each.path === path && each.role === "data");
+  if (column === undefined || !["int64", "text", "uuid", "boolean", "date"].includes(column.type.kind))
+    throw new BridgeError(
+      "CONFIG_INVALID",
+      `A sweep's parts go by ${path}, which ${table} has not as a column of whole numbers or texts.`,
+      {
+        where: { table },
+        hint: "Name the field that holds the value of each part; add puts one into every record.",
+      },
+    );
+  const value = sql.widened(column.name, column.type, { kind: "text" });
+  return `${value} IN (${values.map((each) => sql.text(each)).join(", ")})`;
 }
 
 /** Removes or marks what is gone. To be called inside of a transaction. */
