@@ -35,6 +35,11 @@ const RULES = [
     "**Lists of lists** of objects are a table of the lists, and one of their items.",
     [{ id: 1, floors: [[{ room: "Enzian" }, { room: "Arnika" }], [{ room: "Loft" }]] }],
   ],
+  [
+    "**Several lists in one response** are tables of one stream: with `records: $` the whole response is the record. " +
+      "Where it has no key of its own, the stream is replaced or appended to.",
+    [{ id: 7, wardens: [{ name: "Mia Koller" }], rooms: [{ name: "Enzian" }, { name: "Arnika" }] }],
+  ],
 ];
 
 const cell = (value) => (value === null ? "" : String(value).replaceAll("|", "\\|"));

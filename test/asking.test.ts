@@ -6,9 +6,11 @@ import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { newTally } from "../src/http/exchange.js";
 import { connect, defineConnector } from "../src/index.js";
 import { insideOf } from "../src/run/api.js";
+import { carried } from "./support/carried.js";
 import { failure } from "./support/failure.js";
 import { type Answered, type Asked, BASE, fakeApi, recordsOf } from "./support/fake-api.js";
 import { serve } from "./support/serve.js";
+import { queryFile } from "./support/truth.js";
 
 type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 
@@ -545,5 +547,27 @@ describe("parts within parts", () => {
       Array.from({ length: 8 }, (_, i) => `hut=${i}&room=1`),
     );
     expect(most).toBe(8);
+  });
+});
+
+describe("a response that is the record", () => {
+  it("gives each of its lists as a table of one stream, page after page", async () => {
+    const pages: readonly object[] = [
+      { huts: [{ id: 1, rooms: [{ no: 1 }, { no: 2 }] }], wardens: [{ name: "Mia" }], next: "1" },
+      { huts: [{ id: 2 }, { id: 3 }], wardens: [] },
+    ];
+    const { run, database } = carried(
+      { get: "/all", records: "$", pages: { token: "$.next", query: "page" } },
+      ({ query }) => ({ body: pages[Number(query.get("page") ?? 0)]! }),
+    );
+    // what came before is replaced, and nothing is there twice
+    for (const _ of [1, 2])
+      expect((await run()).stream).toMatchObject({
+        outcome: "done",
+        rowsByTable: { s: 2, s_huts: 3, s_huts_rooms: 2, s_wardens: 1 },
+      });
+    const huts =
+      "SELECT h.id::INTEGER AS id FROM s_huts AS h JOIN s ON s.eb_row_id = h.s_eb_row_id ORDER BY 1";
+    expect(await queryFile(database, huts)).toEqual([{ id: 1 }, { id: 2 }, { id: 3 }]);
   });
 });

@@ -37,8 +37,8 @@ export interface Swept extends Committed {
 }
 
 /**
- * Asks for all keys, then takes away what is gone. Where keys do not come whole, nothing is taken away: of the stream, or
- * of the part, where the sweep goes by parts.
+ * Asks for all keys, then takes away what is gone. Where keys do not come whole, nothing is taken away: of the stream,
+ * or of the part, where the sweep goes by parts.
  * @throws BridgeError SWEEP_TOO_MUCH, INCOMPLETE, and what asking throws
  */
 export async function sweepStream(
