@@ -107,7 +107,7 @@ describe("tables in a warehouse", () => {
         expect(back.sort((a, b) => a.id - b.id).map(settled)).toEqual(records.map(settled));
         expect(await contents(paged.path)).toEqual(await contents(whole.path));
       }),
-      { numRuns: isLong ? 100 : 3 },
+      { numRuns: isLong ? 40 : 3 },
     );
   });
 });
