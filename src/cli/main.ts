@@ -1,9 +1,9 @@
 #!/usr/bin/env node
 /** The command line: thin commands over the public functions. Their modules are loaded when they are called. */
 
-import { readFileSync } from "node:fs";
 import { Command, CommanderError, InvalidArgumentError } from "commander";
 import type { BridgeError } from "../core/errors.js";
+import { packageVersion } from "../http/package-version.js";
 import { EXIT_CODE_HELP, EXIT_CODES } from "./exit-codes.js";
 import { NO_LOG } from "./no-log.js";
 
@@ -232,11 +232,6 @@ function wholeNumber(text: string): number {
 
 function asksForJson(): boolean {
   return process.argv.includes("--json");
-}
-
-function packageVersion(): string {
-  const text = readFileSync(new URL("../../package.json", import.meta.url), "utf8");
-  return (JSON.parse(text) as { version: string }).version;
 }
 
 async function main(): Promise<number> {

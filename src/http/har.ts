@@ -5,7 +5,6 @@
  * recording holds no secret that the run knew.
  */
 
-import { readFileSync } from "node:fs";
 import { gunzipSync } from "node:zlib";
 import { unzipSync, zipSync } from "fflate";
 import type { Content, Entry, Har, Header } from "har-format";
@@ -15,6 +14,7 @@ import { type Concealed, recordableBody } from "../core/shape/concealed-values.j
 import { parseExactJson, stringifyExact } from "../core/shape/exact-json.js";
 import type { SavedCursor } from "../core/track/cursor.js";
 import type { RecordedExchange } from "./exchange.js";
+import { packageVersion } from "./package-version.js";
 import type { HttpRequest, HttpResponse } from "./send.js";
 
 /** The cursors that a run began with, by stream and part. */
@@ -85,11 +85,6 @@ export class Recorder {
       log: { version: "1.2", creator, entries, _began: new Date(beganMs).toISOString(), _cursors: cursors },
     };
   }
-}
-
-function packageVersion(): string {
-  const text = readFileSync(new URL("../../package.json", import.meta.url), "utf8");
-  return (JSON.parse(text) as { version: string }).version;
 }
 
 function entryOf(

@@ -1,7 +1,8 @@
 /** Bytes over HTTP: pooled connections, time-outs, decompression. One request, one response, no policy. */
 
+import { createRequire } from "node:module";
 import { Readable } from "node:stream";
-import { Agent, type Dispatcher, EnvHttpProxyAgent, ProxyAgent } from "undici";
+import type { Agent, Dispatcher } from "undici";
 import { BridgeError, type ErrorCode, isBridgeError } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
 import { paceOfBody } from "./body-pace.js";
@@ -25,14 +26,17 @@ export function openTransport(options: TransportOptions = {}): Transport {
     connections = TRANSPORT_DEFAULTS.connections,
     maxBodyBytes = TRANSPORT_DEFAULTS.maxBodyBytes,
   } = options;
-  const agent = openAgent(
-    options,
-    { connections, headersTimeout: headersMs, bodyTimeout: bodyMs, pipelining: 1 },
-    connectMs,
-  );
+  const common = { connections, headersTimeout: headersMs, bodyTimeout: bodyMs, pipelining: 1 };
+  let agent: Dispatcher | undefined;
   const proxies = options.proxy === undefined ? proxiesOfEnvironment() : [options.proxy];
   const limits = { maxBodyBytes, slowAfterMs: options.slowAfterMs };
-  return { send: (request) => sendBy(agent, request, limits, proxies), close: () => agent.destroy() };
+  return {
+    send: (request) => {
+      agent ??= openAgent(options, common, connectMs);
+      return sendBy(agent, request, limits, proxies);
+    },
+    close: async () => agent?.destroy(),
+  };
 }
 
 function proxiesOfEnvironment(): string[] {
@@ -46,7 +50,11 @@ export function proxyFromEnvironment(): boolean {
   return proxiesOfEnvironment().length > 0;
 }
 
+/** Not before something is sent: many commands send nothing. */
+const loadClient = () => createRequire(import.meta.url)("undici") as typeof import("undici");
+
 function openAgent({ proxy, tls }: TransportOptions, common: Agent.Options, connectMs: number): Dispatcher {
+  const { Agent, EnvHttpProxyAgent, ProxyAgent } = loadClient();
   const connect = { timeout: connectMs, ...tls };
   if (proxy !== undefined) return new ProxyAgent({ ...common, uri: proxy, requestTls: connect });
   return proxyFromEnvironment()

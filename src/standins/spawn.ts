@@ -17,7 +17,7 @@ export interface SpawnedService {
 
 /** Rejects when the service ends before it listens (a port that is taken, say). */
 export async function spawnService(options: SpawnOptions = {}): Promise<SpawnedService> {
-  const script = fileURLToPath(new URL("./serve.js", import.meta.url));
+  const script = fileURLToPath(new URL("../standins/serve.js", import.meta.url));
   const child = fork(script, [JSON.stringify(options)], { stdio: ["ignore", "ignore", "pipe", "ipc"] });
   let said = "";
   child.stderr?.on("data", (data) => {

@@ -2,7 +2,7 @@
 
 import { open, stat } from "node:fs/promises";
 import { basename, dirname, join, resolve } from "node:path";
-import { type DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
+import type { DuckDBConnection, DuckDBInstance as Instance } from "@duckdb/node-api";
 import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
@@ -20,6 +20,7 @@ import type {
   Warehouse,
   WarehouseSession,
 } from "../warehouse.js";
+import { DuckDBInstance } from "./driver.js";
 import { DuckLedger } from "./ledger.js";
 import { type Lease, leaseFile } from "./open-files.js";
 import { StageTable } from "./stage.js";
@@ -118,7 +119,7 @@ class DuckSession implements WarehouseSession {
   private readonly opening = pLimit(1);
 
   constructor(
-    private readonly instance: DuckDBInstance,
+    private readonly instance: Instance,
     private readonly writing: DuckDBConnection,
     readonly ledger: DuckLedger,
     private readonly turns: LimitFunction,

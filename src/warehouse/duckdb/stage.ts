@@ -3,14 +3,15 @@
  * is committed on another.
  */
 
-import { BIGINT, type DuckDBAppender, type DuckDBConnection, DuckDBDataChunk } from "@duckdb/node-api";
-import bindings from "@duckdb/node-bindings";
+import type { DuckDBDataChunk as DataChunk, DuckDBAppender, DuckDBConnection } from "@duckdb/node-api";
+import type { Vector } from "@duckdb/node-bindings";
 import type { ColumnBatch, TableBatch } from "../../core/shape/batch.js";
 import { fixedWidth } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import { widenStatement } from "../sql/merge-plan.js";
 import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
+import { BIGINT, bindings, DuckDBDataChunk } from "./driver.js";
 import { DUCKDB, quoteName, STAGE_DATABASE, sqlType, vectorType } from "./types.js";
 
 /** rows of a DuckDB vector */
@@ -20,7 +21,7 @@ export class StageTable implements Stage {
   rows = 0;
   private columns: readonly ColumnSchema[] = [];
   private appender: DuckDBAppender | undefined;
-  private chunk: DuckDBDataChunk | undefined;
+  private chunk: DataChunk | undefined;
 
   constructor(
     private readonly connection: DuckDBConnection,
@@ -124,7 +125,7 @@ function vectorSource(column: ColumnBatch | undefined, rows: number): VectorSour
   return { data, width, texts, blob, validity };
 }
 
-function fillVector(vector: bindings.Vector, source: VectorSource, from: number, rows: number): void {
+function fillVector(vector: Vector, source: VectorSource, from: number, rows: number): void {
   const { data, width, texts, blob, validity } = source;
   if (validity !== undefined) {
     bindings.vector_ensure_validity_writable(vector);

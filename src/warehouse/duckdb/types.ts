@@ -1,5 +1,8 @@
 /** DuckDB's dialect: names, column types in SQL, and as its vectors hold them. */
 
+import type { DuckDBType } from "@duckdb/node-api";
+import type { ColumnType } from "../../core/shape/column-type.js";
+import type { SqlDialect } from "../sql/dialect.js";
 import {
   BIGINT,
   BLOB,
@@ -7,14 +10,11 @@ import {
   DATE,
   DECIMAL,
   DOUBLE,
-  type DuckDBType,
   TIMESTAMP,
   TIMESTAMPTZ,
   UUID,
   VARCHAR,
-} from "@duckdb/node-api";
-import type { ColumnType } from "../../core/shape/column-type.js";
-import type { SqlDialect } from "../sql/dialect.js";
+} from "./driver.js";
 
 /** The type in SQL. An instant is kept with its zone known: TIMESTAMPTZ. */
 export function sqlType(type: ColumnType): string {
