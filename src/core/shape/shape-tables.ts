@@ -1,5 +1,6 @@
 /** The tables of a stream, as they grow with its records. */
 
+import { NOTHING_SEEN, SEEN, type Seen } from "./column-type.js";
 import { type Concealed, concealedPaths } from "./concealed-values.js";
 import { Drift } from "./drift.js";
 import { OPEN_POLICY } from "./drift-policy.js";
@@ -76,7 +77,7 @@ export class ShapeTables implements ShapeGrowth {
     this.life.addTo(this.root);
     this.drift = new Drift(spec.drift ?? OPEN_POLICY, known.length > 0);
     for (const column of known) this.restore(column, this.drift.policy.type_change === "quarantine");
-    for (const node of this.maps) if (node.order.length === 0) node.mapKeys = "all";
+    for (const node of this.maps) if (takesAllKeys(node.entries)) node.mapKeys = "all";
     this.isRestored = true;
   }
 
@@ -167,9 +168,16 @@ export class ShapeTables implements ShapeGrowth {
     if (mapKeys === "none") return false;
     const known = order.length;
     const isGrowing = known >= MANY_KEYS && (entries !== undefined || keys < known / 2);
-    if (isGrowing || known >= this.room.columns || keys > this.room.columns) node.mapKeys = "all";
+    if (isGrowing || known >= this.room.columns || keys > this.room.columns) this.takeAllKeys(node);
     const isData = node.mapKeys === "all" || isDataKey(key);
     return isData && !this.isDeclared([...parts, stepOfKey(key)]);
+  }
+
+  private takeAllKeys(node: ObjectNode): void {
+    node.mapKeys = "all";
+    if (node.entries === undefined || takesAllKeys(node.entries)) return;
+    keysOf(node.entries).seen = ANY_KEYS;
+    this.version++;
   }
 
   /** Whether a field that is new in an object gets no column any more. */
@@ -234,6 +242,7 @@ export class ShapeTables implements ShapeGrowth {
     const child = this.addTable(parent, parts);
     if (child === undefined || child === "whole") return child;
     node.entries = child;
+    if (node.mapKeys === "all") this.takeAllKeys(node);
     if (child !== parent && !this.isDeclared(parts))
       this.notes.push(() => keysAreData(child.name, node.parts));
     return child;
@@ -305,6 +314,8 @@ export class ShapeTables implements ShapeGrowth {
   private restore(known: KnownColumn, keepsType: boolean): void {
     const table = this.tableAt(parsePath(known.tablePath) ?? [], known.table);
     if (known.role === "more") table.addMore();
+    // a map within a map has the outer one's keys as well
+    if (known.role === "map_key" && known.path === formatPath(table.parts)) keysOf(table).seen = known.seen;
     if (known.role === "within") {
       const level = levelsOf(table.parts).findIndex((each) => formatPath(each) === known.path);
       if (level >= 0 && table.withins[level] === undefined) table.addWithin(level);
@@ -336,6 +347,14 @@ export class ShapeTables implements ShapeGrowth {
     return table;
   }
 }
+
+/** What is seen of a map's keys, where they are not data by themselves: texts of any kind. */
+const ANY_KEYS: Seen = Object.freeze({ ...NOTHING_SEEN, mask: SEEN.text });
+
+const keysOf = ({ places }: TableShape) => places.at(-1)!;
+
+const takesAllKeys = (entries: TableShape | undefined) =>
+  entries !== undefined && (keysOf(entries).seen.mask & ANY_KEYS.mask) !== 0;
 
 /** Whether a list or map is of the table that it stands in: its items hold others like them. */
 function isOwn(parent: TableShape, parts: readonly string[]): boolean {
