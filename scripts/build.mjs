@@ -1,5 +1,6 @@
 // Builds dist: types by tsc, code by esbuild, in few files that load fast. What entries share stands once, in
-// dist/parts. The stamp tells scripts/prepare.mjs when that was.
+// dist/parts. For browsers the core stands in dist/modules, file by file: bundlers take what a page uses, no more.
+// The stamp tells scripts/prepare.mjs when that was.
 import { exec } from "node:child_process";
 import { chmodSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
@@ -7,7 +8,7 @@ import { promisify } from "node:util";
 import { build } from "esbuild";
 
 const { exports } = JSON.parse(readFileSync("package.json", "utf8"));
-const subpaths = Object.values(exports).flatMap((entry) => entry.default ?? []);
+const subpaths = Object.values(exports).flatMap((entry) => entry.node ?? entry.default ?? []);
 /** What runs by itself, and what the tests, benchmarks and scripts of this repository load. */
 const others = [
   "cli/main",
@@ -59,14 +60,27 @@ const [{ metafile }] = await Promise.all([
     platform: "node",
     target: "node20",
     mainFields: ["module", "main"],
-    // its code for Node is CommonJS
-    alias: { yaml: "./node_modules/yaml/browser/index.js" },
+    // their code for Node is CommonJS, or asks for Node's own modules: the core runs in browsers as well
+    alias: {
+      fflate: "./node_modules/fflate/esm/browser.js",
+      yaml: "./node_modules/yaml/browser/index.js",
+    },
     external: APART,
     // names stay: they stand in stack traces
     minifyWhitespace: true,
     minifySyntax: true,
     legalComments: "none",
     metafile: true,
+    logLevel: "warning",
+  }),
+  build({
+    entryPoints: readdirSync("src/core", { recursive: true })
+      .filter((path) => path.endsWith(".ts") && !path.endsWith(".test.ts"))
+      .map((path) => join("src/core", path)),
+    outbase: "src/core",
+    outdir: "dist/modules",
+    format: "esm",
+    target: "es2022",
     logLevel: "warning",
   }),
   promisify(exec)("node node_modules/typescript/bin/tsc -p tsconfig.build.json").catch(({ stdout }) => {

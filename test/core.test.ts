@@ -11,7 +11,7 @@ import { Redactor } from "../src/core/redact.js";
 describe("the core in a browser", () => {
   it("bundles without Node and shapes a page there", async () => {
     const { outputFiles } = await build({
-      entryPoints: ["src/core/index.ts"],
+      stdin: { contents: 'export * from "early-bridge/core"', resolveDir: "." },
       bundle: true,
       write: false,
       platform: "browser",
@@ -48,7 +48,7 @@ describe("the core in a browser", () => {
 async function packedSize(names: string): Promise<number> {
   const taken = names === "*" ? "*" : `{ ${names} }`;
   const { outputFiles } = await build({
-    stdin: { contents: `export ${taken} from "./src/core/index.js"`, resolveDir: "." },
+    stdin: { contents: `export ${taken} from "early-bridge/core"`, resolveDir: "." },
     bundle: true,
     minify: true,
     write: false,

@@ -15,7 +15,7 @@ interface LedgerColumn {
 }
 
 /** The SQL that gives a column's values as `batchRows` does; whole numbers as texts. */
-function valueSql(name: string, { kind }: ColumnType): string {
+export function valueSql(name: string, { kind }: ColumnType): string {
   const column = `"${name.replaceAll('"', '""')}"`;
   if (kind === "boolean" || kind === "float64") return column;
   const micros = "strftime(%, '%Y-%m-%dT%H:%M:%S.%f')";

@@ -7,9 +7,9 @@ import { DEMO_HASH_SECRET } from "../../src/standins/index.js";
 
 type Row = Record<string, unknown>;
 
-/** Runs one query on a DuckDB file; the values are plain JSON. */
+/** Runs one query on a DuckDB file, or on `:memory:`; the values are plain JSON. */
 export async function queryFile(path: string, sql: string): Promise<Row[]> {
-  const instance = await DuckDBInstance.create(path, { access_mode: "READ_ONLY" });
+  const instance = await DuckDBInstance.create(path, path === ":memory:" ? {} : { access_mode: "READ_ONLY" });
   const connection = await instance.connect();
   await connection.run("SET TimeZone = 'UTC'");
   try {

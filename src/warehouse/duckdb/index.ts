@@ -1,7 +1,7 @@
 /** The DuckDB warehouse: one file, one writer at a time. */
 
 import { open, stat } from "node:fs/promises";
-import { basename, dirname, join, resolve } from "node:path";
+import { basename, dirname, resolve } from "node:path";
 import type { DuckDBConnection, DuckDBInstance as Instance } from "@duckdb/node-api";
 import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
@@ -24,6 +24,7 @@ import { DuckDBInstance } from "./driver.js";
 import { DuckLedger } from "./ledger.js";
 import { type Lease, leaseFile } from "./open-files.js";
 import { StageTable } from "./stage.js";
+import { StageFolder, temporaryFolderOf } from "./stage-folder.js";
 import { DUCKDB, FILE_DATABASE, quoteText, schemaName, tableName } from "./types.js";
 
 /** DuckDB itself has no limit; this one keeps names readable. */
@@ -68,7 +69,7 @@ async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
   const writing = await instance.connect();
   try {
     const folder = dirname(resolve(path));
-    await writing.run(`SET temp_directory = ${quoteText(join(folder, ".early-bridge-temporary"))}`);
+    await writing.run(`SET temp_directory = ${quoteText(temporaryFolderOf(path))}`);
     await writing.run(`SET allowed_directories = [${quoteText(folder)}]`);
     await writing.run("SET enable_external_access = false");
     // the ledger's and the samples' times do not depend on where the process runs
@@ -78,7 +79,9 @@ async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
     const turns = pLimit(1);
     const ledger = new DuckLedger(writing, (work) => turns(work));
     await ledger.prepare(readOnly);
-    return new DuckSession(instance, writing, ledger, turns, readOnly);
+    const waiting = new StageFolder(path);
+    if (!readOnly) await waiting.removeLeftovers();
+    return new DuckSession(instance, writing, ledger, turns, readOnly, waiting);
   } catch (error) {
     // else the file would stay attached, and locked, for as long as the process lives
     writing.closeSync();
@@ -124,6 +127,8 @@ class DuckSession implements WarehouseSession {
     readonly ledger: DuckLedger,
     private readonly turns: LimitFunction,
     private readonly readOnly: boolean,
+    /** for rows on their way */
+    private readonly waiting: StageFolder,
   ) {}
 
   async openLoad(options: LoadOptions): Promise<StreamLoad> {
@@ -150,7 +155,7 @@ class DuckSession implements WarehouseSession {
   private async openStages(): Promise<StageSet> {
     const connection = await this.instance.connect();
     return {
-      stage: (table) => new StageTable(connection, `${table}_${++this.stages}`, table),
+      stage: (table) => new StageTable(connection, this.waiting, `${table}_${++this.stages}`, table),
       close: async () => connection.closeSync(),
     };
   }
@@ -159,6 +164,7 @@ class DuckSession implements WarehouseSession {
     await this.turns(async () => {
       this.writing.closeSync();
       this.instance.closeSync();
+      if (!this.readOnly) await this.waiting.close();
     });
   }
 

@@ -1,6 +1,8 @@
 /**
- * Stages: tables in a memory database beside the file, filled on the main thread while the last checkpoint
- * is committed on another.
+ * Stages: what waits for the next checkpoint, gathered on the main thread while the last one is committed on another.
+ *
+ *   few rows ── appender ─▶ a table in a memory database beside the file
+ *   many     ── copied ───▶ Parquet files, which DuckDB reads on its own threads; into the table where statements change it
  */
 
 import type { DuckDBDataChunk as DataChunk, DuckDBAppender, DuckDBConnection } from "@duckdb/node-api";
@@ -9,28 +11,50 @@ import type { ColumnBatch, TableBatch } from "../../core/shape/batch.js";
 import { fixedWidth } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
+import { type ParquetColumn, parquetFile, RowGroup } from "../parquet/parquet.js";
 import { widenStatement } from "../sql/merge-plan.js";
 import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
 import { BIGINT, bindings, DuckDBDataChunk } from "./driver.js";
-import { DUCKDB, quoteName, STAGE_DATABASE, sqlType, vectorType } from "./types.js";
+import type { StageFolder } from "./stage-folder.js";
+import { STAGE_SIZES } from "./stage-sizes.js";
+import { DUCKDB, quoteName, quoteText, STAGE_DATABASE, sqlType, vectorType } from "./types.js";
 
 /** rows of a DuckDB vector */
 const CHUNK_ROWS = 2048;
+/** A page's rows, and the number of its first record. */
+interface Waiting {
+  readonly batch: TableBatch;
+  readonly firstSeq: number;
+}
+
+/** The number of a row's record, as a column of its own. */
+const SEQUENCE: ParquetColumn = { name: "c0", type: { kind: "int64" } };
 
 export class StageTable implements Stage {
   rows = 0;
   private columns: readonly ColumnSchema[] = [];
   private appender: DuckDBAppender | undefined;
   private chunk: DataChunk | undefined;
+  /** rows that are neither in the table nor in a group yet */
+  private waiting: Waiting[] = [];
+  private waitingRows = 0;
+  private groups: RowGroup[] = [];
+  private files: string[] = [];
+  private tableRows = 0;
 
   constructor(
     private readonly connection: DuckDBConnection,
+    private readonly folder: StageFolder,
     /** name of the stage table in the stage database */
     readonly name: string,
     readonly table: string,
   ) {}
 
   get sqlName(): string {
+    return this.files.length === 0 ? this.tableName : `(${this.filesQuery()})`;
+  }
+
+  private get tableName(): string {
     return `${STAGE_DATABASE}.main.${quoteName(this.name)}`;
   }
 
@@ -40,20 +64,21 @@ export class StageTable implements Stage {
     if (this.columns.length === 0) {
       const columns = schema.columns.map((column) => `${quoteName(column.name)} ${sqlType(column.type)}`);
       statements.push(
-        `CREATE TABLE ${this.sqlName} (${[`${SEQUENCE_COLUMN} BIGINT`, ...columns].join(", ")})`,
+        `CREATE TABLE ${this.tableName} (${[`${SEQUENCE_COLUMN} BIGINT`, ...columns].join(", ")})`,
       );
     } else {
       for (const column of schema.columns) {
         const old = before.get(column.name);
         const name = quoteName(column.name);
         if (old === undefined)
-          statements.push(`ALTER TABLE ${this.sqlName} ADD COLUMN ${name} ${sqlType(column.type)}`);
+          statements.push(`ALTER TABLE ${this.tableName} ADD COLUMN ${name} ${sqlType(column.type)}`);
         else if (!sameType(old.type, column.type)) {
-          statements.push(widenStatement(DUCKDB, this.sqlName, column.name, old.type, column.type));
+          statements.push(widenStatement(DUCKDB, this.tableName, column.name, old.type, column.type));
         }
       }
     }
     if (statements.length === 0) return;
+    await this.writable();
     this.closeAppender();
     for (const statement of statements) await this.connection.run(statement);
     // the order of the table: known columns first, in their old order
@@ -65,33 +90,111 @@ export class StageTable implements Stage {
     this.appender = await this.connection.createAppender(this.name, "main", STAGE_DATABASE);
   }
 
-  append(batch: TableBatch, firstSeq: number): void {
-    const { chunk, appender } = this;
-    if (chunk === undefined || appender === undefined) throw new Error(`stage ${this.name} has no schema`);
-    const byName = new Map(batch.columns.map((column) => [column.name, column]));
-    const sources = this.columns.map((column) => vectorSource(byName.get(column.name), batch.rows));
-    const sequence = sequenceBytes(batch.recordOf, firstSeq);
-    for (let from = 0; from < batch.rows; from += CHUNK_ROWS) {
-      const rows = Math.min(CHUNK_ROWS, batch.rows - from);
-      chunk.reset();
-      chunk.rowCount = rows;
-      const target = bindings.data_chunk_get_vector(chunk.chunk, 0);
-      bindings.copy_data_to_vector(target, 0, sequence, from * 8, rows * 8);
-      for (let i = 0; i < sources.length; i++) {
-        fillVector(bindings.data_chunk_get_vector(chunk.chunk, i + 1), sources[i]!, from, rows);
-      }
-      appender.appendDataChunk(chunk);
-    }
+  async append(batch: TableBatch, firstSeq: number): Promise<void> {
+    this.waiting.push({ batch, firstSeq });
+    this.waitingRows += batch.rows;
     this.rows += batch.rows;
+    if (this.waitingRows < STAGE_SIZES.fewRows) return;
+    this.group();
+    if (this.groups.reduce((sum, { bytes }) => sum + bytes, 0) >= STAGE_SIZES.fileBytes)
+      await this.writeFile();
   }
 
   async flush(): Promise<void> {
+    if (this.groups.length === 0 && this.files.length === 0) this.appendWaiting();
+    else {
+      this.group();
+      await this.writeFile();
+      // rows are in one place or the other
+      if (this.tableRows > 0) await this.intoTable();
+    }
     this.appender?.flushSync();
+  }
+
+  async writable(): Promise<void> {
+    await this.flush();
+    await this.intoTable();
   }
 
   async drop(): Promise<void> {
     this.closeAppender();
-    await this.connection.run(`DROP TABLE IF EXISTS ${this.sqlName}`);
+    await this.removeFiles();
+    await this.connection.run(`DROP TABLE IF EXISTS ${this.tableName}`);
+  }
+
+  private takeWaiting(): Waiting[] {
+    const { waiting } = this;
+    this.waiting = [];
+    this.waitingRows = 0;
+    return waiting;
+  }
+
+  /** Rows go into the table by calls of the driver: a call for each text. */
+  private appendWaiting(): void {
+    const { chunk, appender } = this;
+    for (const { batch, firstSeq } of this.takeWaiting()) {
+      if (chunk === undefined || appender === undefined) throw new Error(`stage ${this.name} has no schema`);
+      const byName = columnsByName(batch);
+      const sources = this.columns.map((column) => vectorSource(byName.get(column.name), batch.rows));
+      const sequence = sequenceBytes(batch.recordOf, firstSeq);
+      for (let from = 0; from < batch.rows; from += CHUNK_ROWS) {
+        const rows = Math.min(CHUNK_ROWS, batch.rows - from);
+        chunk.reset();
+        chunk.rowCount = rows;
+        const target = bindings.data_chunk_get_vector(chunk.chunk, 0);
+        bindings.copy_data_to_vector(target, 0, sequence, from * 8, rows * 8);
+        for (let i = 0; i < sources.length; i++) {
+          fillVector(bindings.data_chunk_get_vector(chunk.chunk, i + 1), sources[i]!, from, rows);
+        }
+        appender.appendDataChunk(chunk);
+      }
+      this.tableRows += batch.rows;
+    }
+  }
+
+  private fileColumns(): readonly ParquetColumn[] {
+    return [SEQUENCE, ...this.columns.map(({ type }, i) => ({ name: `c${i + 1}`, type }))];
+  }
+
+  /** Rows become pages of a file. */
+  private group(): void {
+    for (const { batch, firstSeq } of this.takeWaiting()) {
+      let last = this.groups.at(-1);
+      if (last === undefined || last.rows >= STAGE_SIZES.groupRows) {
+        last = new RowGroup(this.fileColumns());
+        this.groups.push(last);
+      }
+      const byName = columnsByName(batch);
+      const data = sequenceBytes(batch.recordOf, firstSeq);
+      const sequence: ColumnBatch = { ...SEQUENCE, data, texts: undefined, validity: undefined };
+      last.add([sequence, ...this.columns.map(({ name }) => byName.get(name))], batch.rows);
+    }
+  }
+
+  private async writeFile(): Promise<void> {
+    if (this.groups.length === 0) return;
+    const parts = parquetFile(this.fileColumns(), this.groups);
+    this.groups = [];
+    this.files.push(await this.folder.write(parts));
+  }
+
+  private filesQuery(): string {
+    const names = [SEQUENCE_COLUMN, ...this.columns.map(({ name }) => name)];
+    const columns = names.map((name, i) => `c${i} AS ${quoteName(name)}`);
+    return `SELECT ${columns.join(", ")} FROM read_parquet([${this.files.map(quoteText).join(", ")}])`;
+  }
+
+  private async intoTable(): Promise<void> {
+    if (this.files.length === 0) return;
+    await this.connection.run(`INSERT INTO ${this.tableName} BY NAME ${this.filesQuery()}`);
+    this.tableRows = this.rows;
+    await this.removeFiles();
+  }
+
+  private async removeFiles(): Promise<void> {
+    const { files } = this;
+    this.files = [];
+    for (const file of files) await this.folder.remove(file);
   }
 
   private closeAppender(): void {
@@ -99,6 +202,8 @@ export class StageTable implements Stage {
     this.appender = undefined;
   }
 }
+
+const columnsByName = ({ columns }: TableBatch) => new Map(columns.map((column) => [column.name, column]));
 
 /** A column ready to be copied: DuckDB's width, or texts. */
 interface VectorSource {

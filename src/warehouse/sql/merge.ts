@@ -41,45 +41,61 @@ export async function prepareSlot(
   const stands = readAs(work.sql, target.nameOf(root.name), root, before);
   if (target.write.standing === "replaced") {
     const { notOver } = target;
-    const names = stages.map(({ sqlName }) => sqlName);
-    const statements =
-      notOver === undefined ? [] : withoutNewer(work.sql, names, stands, root.entityKey, notOver);
-    return { doubled, unchanged: notOver === undefined ? 0 : await work.countLess(own.sqlName, statements) };
+    if (notOver === undefined) return { doubled, unchanged: 0 };
+    await slot.writable();
+    const statements = withoutNewer(work.sql, namesOf(stages), stands, root.entityKey, notOver);
+    return { doubled, unchanged: await work.countLess(own.sqlName, statements) };
   }
+  await slot.writable();
   const now = work.sql.instant(target.loadedAtMs);
   if (target.write.standing === "versioned") await work.run(livesAgain(work.sql, stages, stands, now));
   const columns = [...new Set([...root.recordKey, STATE_COLUMN])];
-  const names = stages.map(({ sqlName }) => sqlName);
-  const unchanged = await work.countLess(own.sqlName, withoutStanding(work.sql, names, stands, columns));
+  const statements = withoutStanding(work.sql, namesOf(stages), stands, columns);
+  const unchanged = await work.countLess(own.sqlName, statements);
   return { doubled, unchanged };
 }
 
 interface StagedTable {
+  /** another one once the stage is writable */
   readonly sqlName: string;
   readonly table: TableSchema;
 }
+
+const namesOf = (stages: readonly StagedTable[]) => stages.map(({ sqlName }) => sqlName);
 
 /** The stages of rows, that of the stream's own table first; none where that has none. */
 function stagesOf({ rows, tables }: Slot, root: TableSchema): StagedTable[] {
   const own = rows.get(root.name);
   if (own === undefined) return [];
-  const staged = ({ table, sqlName }: Stage) => ({ sqlName, table: tables.get(table)! });
+  const staged = (stage: Stage): StagedTable => ({
+    get sqlName() {
+      return stage.sqlName;
+    },
+    table: tables.get(stage.table)!,
+  });
   return [staged(own), ...[...rows.values()].filter((stage) => stage !== own).map(staged)];
 }
 
 async function dedupe(
   work: SqlWork,
-  { removed }: Slot,
+  slot: Slot,
   stages: readonly StagedTable[],
   { write, tables }: MergeTarget,
 ): Promise<number> {
   const { recordKey, entityKey } = tables[0]!;
-  const [own, ...children] = stages.map(({ sqlName }) => sqlName);
+  const [root] = stages;
+  const { removed } = slot;
+  const cameTwice = root !== undefined && (await work.countDoubled(root.sqlName, recordKey)) > 0;
+  const wentTwice = removed !== undefined && (await work.countDoubled(removed.sqlName, entityKey)) > 0;
+  const bothCame = root !== undefined && removed !== undefined;
+  if (!cameTwice && !wentTwice && !bothCame) return 0;
+  await slot.writable();
+  const [own, ...children] = namesOf(stages);
   const gone = removed?.sqlName;
   let doubled = 0;
-  if (own !== undefined && (await work.countDoubled(own, recordKey)) > 0)
+  if (cameTwice && own !== undefined)
     doubled += await work.countLess(own, dedupeStatements(work.sql, [own, ...children], recordKey));
-  if (gone !== undefined && (await work.countDoubled(gone, entityKey)) > 0)
+  if (wentTwice && gone !== undefined)
     doubled += await work.countLess(gone, dedupeStatements(work.sql, [gone], entityKey));
   if (own === undefined || gone === undefined) return doubled;
   const { removals, rows } = lastWordStatements(work.sql, own, children, gone, entityKey);

@@ -38,16 +38,16 @@ export class Slot {
   ): Promise<number> {
     let records = 0;
     this.tables = tables;
-    const append = (stage: Stage, batch: TableBatch) => {
-      stage.append(batch, firstSeq);
+    const append = async (stage: Stage, batch: TableBatch) => {
+      await stage.append(batch, firstSeq);
       records = Math.max(records, (batch.recordOf[batch.rows - 1] ?? -1) + 1);
     };
     for (const batch of batches) {
       const stage = this.rows.get(batch.table) ?? (await this.open(tables.get(batch.table)!));
       this.rows.set(batch.table, stage);
-      append(stage, batch);
+      await append(stage, batch);
     }
-    if (removed !== undefined) append(await this.openRemoved(tables.get(removed.table)!), removed);
+    if (removed !== undefined) await append(await this.openRemoved(tables.get(removed.table)!), removed);
     for (const issue of issues) this.issues.push(issue);
     this.drift.push(...drift);
     return records;
@@ -61,6 +61,11 @@ export class Slot {
 
   async flush(): Promise<void> {
     for (const stage of this.stages()) await stage.flush();
+  }
+
+  /** Makes all that waits open to statements that change it. */
+  async writable(): Promise<void> {
+    for (const stage of this.stages()) await stage.writable();
   }
 
   async drop(): Promise<void> {

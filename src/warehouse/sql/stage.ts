@@ -12,15 +12,17 @@ export const SEQUENCE_COLUMN = "eb_seq";
 /** One table's stage between two checkpoints. */
 export interface Stage {
   readonly table: string;
-  /** the stage as SQL names it */
+  /** what stands in it after `flush`, for SQL to read; for SQL to change as well after `writable` */
   readonly sqlName: string;
   readonly rows: number;
   /** Makes the stage, or brings it to the schema: columns come at the end, types widen. */
   setSchema(schema: TableSchema): Promise<void>;
   /** Copies a batch in; `firstSeq` is the number of the page's first record. */
-  append(batch: TableBatch, firstSeq: number): void;
+  append(batch: TableBatch, firstSeq: number): Promise<void>;
   /** Makes the appended rows visible to the connection that commits. */
   flush(): Promise<void>;
+  /** Makes it a table that statements can change. */
+  writable(): Promise<void>;
   drop(): Promise<void>;
 }
 

@@ -1,0 +1,75 @@
+/**
+ * Files of rows on their way into a DuckDB file, in a folder beside it that only its owner can read. They are removed
+ * when they were read; what a process that was killed has left goes when the same DuckDB file is opened next.
+ */
+
+import { randomBytes } from "node:crypto";
+import { type FileHandle, mkdir, open, readdir, rm, rmdir } from "node:fs/promises";
+import { basename, dirname, join, resolve } from "node:path";
+import { BridgeError } from "../../core/errors.js";
+import type { Bytes } from "../parquet/parquet.js";
+
+/** DuckDB itself puts there what has no room in memory. */
+export function temporaryFolderOf(database: string): string {
+  return join(dirname(resolve(database)), ".early-bridge-temporary");
+}
+
+export class StageFolder {
+  private readonly folder: string;
+  /** other DuckDB files beside this one share the folder */
+  private readonly prefix: string;
+
+  constructor(database: string) {
+    this.folder = temporaryFolderOf(database);
+    this.prefix = `${basename(database)}-rows-`;
+  }
+
+  /** Writes a file whole; its path. @throws BridgeError FILE_UNWRITABLE */
+  async write(parts: readonly Bytes[]): Promise<string> {
+    const path = join(this.folder, `${this.prefix}${randomBytes(8).toString("hex")}.parquet`);
+    try {
+      const file = await this.openNew(path);
+      try {
+        await file.writev(parts);
+      } finally {
+        await file.close();
+      }
+      return path;
+    } catch (cause) {
+      await this.remove(path);
+      const { code, message } = cause as NodeJS.ErrnoException;
+      const why = code === "ENOSPC" ? "it is full" : message;
+      throw new BridgeError("FILE_UNWRITABLE", `Rows cannot be kept in the folder ${this.folder}: ${why}.`, {
+        hint: "Make room there. What was committed stands, and the next run goes on from there.",
+        cause,
+      });
+    }
+  }
+
+  private async openNew(path: string): Promise<FileHandle> {
+    for (let again = false; ; again = true) {
+      await mkdir(this.folder, { recursive: true, mode: 0o700 });
+      try {
+        return await open(path, "wx", 0o600);
+      } catch (error) {
+        // another process has just removed the folder, for it was empty
+        if (again || (error as NodeJS.ErrnoException).code !== "ENOENT") throw error;
+      }
+    }
+  }
+
+  async remove(path: string): Promise<void> {
+    await rm(path, { force: true });
+  }
+
+  /** Removes the folder where nobody has anything in it. */
+  async close(): Promise<void> {
+    await rmdir(this.folder).catch(() => {});
+  }
+
+  /** Removes what is left of a process that was killed. To be called by who has the DuckDB file for writing. */
+  async removeLeftovers(): Promise<void> {
+    const names = await readdir(this.folder).catch(() => []);
+    for (const name of names) if (name.startsWith(this.prefix)) await this.remove(join(this.folder, name));
+  }
+}

@@ -1,0 +1,9 @@
+/** When rows that wait go into files; tests make them small. */
+export const STAGE_SIZES = {
+  /** so few rows are faster appended than handed over in a file */
+  fewRows: 1000,
+  /** rows of a group, which DuckDB reads on one of its threads */
+  groupRows: 60_000,
+  /** rows are held up to so many bytes, then they go into a file */
+  fileBytes: 16 * 1024 * 1024,
+};
