@@ -2,7 +2,8 @@
  * Stages: what waits for the next checkpoint, gathered on the main thread while the last one is committed on another.
  *
  *   few rows ── appender ─▶ a table in a memory database beside the file
- *   many     ── copied ───▶ Parquet files, which DuckDB reads on its own threads; into the table where statements change it
+ *   many     ── copied ───▶ Parquet files, which DuckDB reads on its own threads; into the table where statements
+ *                           change it
  */
 
 import type { DuckDBDataChunk as DataChunk, DuckDBAppender, DuckDBConnection } from "@duckdb/node-api";
