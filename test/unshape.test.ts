@@ -123,5 +123,5 @@ describe("tables in a warehouse", () => {
       // making a failing case smaller takes longer than a test has
       { numRuns: isLong ? 40 : 3, endOnFailure: true },
     );
-  });
+  }, 600_000);
 });

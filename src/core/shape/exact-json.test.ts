@@ -107,6 +107,17 @@ describe("mayHoldInexactNumber", () => {
       '{"at":"2026-01-05T06:00:00.123456Z","id":"0f8fad5b-d9cb-469f-a165-70867728950e","phone":"+00 555 0100","n":1.5e10}';
     expect(mayHoldInexactNumber(bytes(text), text)).toBe(false);
   });
+
+  it("is not alarmed by uuids, and by digits in quotes", () => {
+    const text = `["5e123456-5e12-4e123-9e12-13e123456789", "12345678901234567890", "-1.2345678901234567", "x7e999"]`;
+    expect(mayHoldInexactNumber(bytes(text), text)).toBe(false);
+    fc.assert(
+      fc.property(fc.array(fc.uuid()), (ids) => {
+        const list = JSON.stringify(ids);
+        expect(mayHoldInexactNumber(bytes(list), list)).toBe(false);
+      }),
+    );
+  });
 });
 
 describe("JSON that is none, and texts that look like marks", () => {

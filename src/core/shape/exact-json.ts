@@ -62,7 +62,7 @@ function someText(root: unknown, test: (text: string) => boolean): boolean {
 }
 
 /** An exponent of three digits may lead out of float64's range; fewer digits cannot, with 15 of mantissa. */
-const LONG_EXPONENT = /\d[eE][-+]?\d\d\d/;
+const LONG_EXPONENT = /\d[eE][-+]?\d\d\d/g;
 /** Numbers of 15 digits always survive float64; with the point that makes 16 bytes. */
 const LONG_NUMBER = 16;
 
@@ -73,7 +73,13 @@ export function mayHoldInexactNumber(bytes: Uint8Array, text: string): boolean {
   for (let at = step - 1; at < bytes.length; at += step) {
     if (isNumberByte(bytes[at]!) && isNumberByte(bytes[at + step]!) && isLongRun(bytes, at)) return true;
   }
-  return LONG_EXPONENT.test(text);
+  for (const { index } of text.matchAll(LONG_EXPONENT)) {
+    let from = index;
+    while (from > 0 && isNumberByte(text.charCodeAt(from - 1))) from--;
+    const signed = text.charCodeAt(from - 1) === 45;
+    if (mayBeginAfter(text.charCodeAt(signed ? from - 2 : from - 1))) return true;
+  }
+  return false;
 }
 
 function isLongRun(bytes: Uint8Array, at: number): boolean {
@@ -81,7 +87,14 @@ function isLongRun(bytes: Uint8Array, at: number): boolean {
   let end = at;
   while (from > 0 && isNumberByte(bytes[from - 1]!)) from--;
   while (end < bytes.length && isNumberByte(bytes[end]!)) end++;
-  return end - from >= LONG_NUMBER;
+  const signed = bytes[from - 1] === 45;
+  return end - from >= LONG_NUMBER && mayBeginAfter(bytes[signed ? from - 2 : from - 1] ?? Number.NaN);
+}
+
+/** Whether a number may begin after this: not within a word, as digits of a uuid do, nor after a quote. */
+function mayBeginAfter(unit: number): boolean {
+  // blanks, comma, colon and bracket; NaN is where the JSON begins
+  return !(unit > 32) || unit === 44 || unit === 58 || unit === 91;
 }
 
 /** A digit or the point. */
