@@ -2,7 +2,7 @@
  * Parquet files of one table: uncompressed, PLAIN, so that writing is hardly more than copying.
  *
  *   batch ─▶ a page for each column ─┐
- *   batch ─▶ a page for each column ─┼─▶ row group: column by column, all its pages ─▶ file: row groups, then the footer
+ *   batch ─▶ a page for each column ─┼─▶ row group: column by column ─▶ file: row groups, then the footer
  *   batch ─▶ …                      ─┘
  *
  * https://parquet.apache.org/docs/file-format/
