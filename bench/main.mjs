@@ -1,5 +1,5 @@
-// npm run bench: us and three yardsticks over the same bytes, in one run, in turn; then the use made of a limit;
-// then OData.
+// npm run bench: us and three yardsticks over the same bytes, in one run, in turn; then the use made of a limit, OData,
+// and what it takes to start.
 // Options by environment: BENCH_RECORDS (default 400000), BENCH_ROUNDS (default 3).
 import { fork } from "node:child_process";
 import { mkdtempSync, rmSync, statSync } from "node:fs";
@@ -9,6 +9,7 @@ import { fileURLToPath } from "node:url";
 import { measureOData } from "./odata.mjs";
 import { measurePace } from "./pace.mjs";
 import { pageFile, writePages } from "./pages.mjs";
+import { measureStart } from "./start.mjs";
 
 const RECORDS = Number(process.env.BENCH_RECORDS ?? 400_000);
 const ROUNDS = Number(process.env.BENCH_ROUNDS ?? 3);
@@ -73,3 +74,4 @@ for (const [name, title] of Object.entries(CONTENDERS)) {
 console.log(`\n${rows.toLocaleString("en-US")} rows in two tables.\n`);
 await measurePace();
 await measureOData();
+await measureStart();

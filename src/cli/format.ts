@@ -10,7 +10,8 @@ export function clipped(text: string, width: number): string {
 
 /** `20000` → `20,000`. */
 export function countText(value: number): string {
-  return Math.round(value).toLocaleString("en-US");
+  // Intl reads its tables first: a tenth of a short command's time
+  return String(Math.round(value)).replace(/\B(?=(?:\d{3})+$)/g, ",");
 }
 
 /** `1 page`, `34 pages`. */
