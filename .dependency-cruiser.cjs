@@ -49,6 +49,11 @@ module.exports = {
       "a definition knows nothing of what is done with it",
     ),
     inner("core/ask", "core/(track|stream)", "a page is read without a cursor"),
+    inner(
+      "core/express",
+      "core/(language|define|decode|ask|track|stream)",
+      "bytes become rows by shapes alone",
+    ),
     inner("core/track", "core/stream", "a compiled stream holds all of it"),
     inner("core", "auth|http|warehouse|run|node|standins|cli", "core is the innermost ring"),
     inner("auth", "warehouse|run|node|standins|cli", "auth stands beside http, inside run"),

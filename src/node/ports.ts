@@ -22,6 +22,7 @@ export function nodePorts(): Ports {
     readFile: (path) => readFile(path),
     readSecretFile: (path) => readFile(path, "utf8"),
     unpackFile,
+    readsPlainly: process.env.EARLY_BRIDGE_READER === "plain",
     network: {
       addressOf: async (host) => (await lookup(host)).address,
       isPrivate: isPrivateHost,

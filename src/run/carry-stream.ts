@@ -186,6 +186,7 @@ class Carrier {
       tally: this.tally,
       signal: stopping,
       nowMs: startedAtMs,
+      onlyRows: true,
       onEvent: (event) =>
         event.type === "notice" ? this.notice(event.message) : onEvent({ ...event, stream }),
     });

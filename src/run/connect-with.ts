@@ -120,6 +120,7 @@ export function connectWith<C extends Connector>(
     stream,
     readFile,
     unpackFile,
+    readsPlainly: machine.readsPlainly === true,
     network,
   };
   const inside: ApiInside = {

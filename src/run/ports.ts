@@ -24,6 +24,8 @@ export interface Ports {
   readSecretFile(path: string): Promise<string>;
   /** a body that is a gzip file, unpacked; others as they are. @throws BridgeError BODY_TRUNCATED, BODY_TOO_LARGE */
   unpackFile(body: Uint8Array): Uint8Array;
+  /** the express reader is off: for doubt, and for finding faults */
+  readonly readsPlainly?: boolean | undefined;
   readonly network: Network;
   /** says that as many listeners as there are requests will wait for these signals */
   expectListeners(...signals: readonly AbortSignal[]): void;

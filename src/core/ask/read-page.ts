@@ -8,6 +8,8 @@
 import type { Decoder } from "../decode/choose-decoder.js";
 import { columnNames, namedRows, nameValues } from "../decode/rows.js";
 import { BridgeError, isBridgeError, typeName, type Where } from "../errors.js";
+import type { ByteRecords, Outliner } from "../express/outline.js";
+import { shapeBytes } from "../express/shape-bytes.js";
 import type { Condition } from "../language/condition.js";
 import type { JsonPath } from "../language/plain-path.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
@@ -65,6 +67,8 @@ export interface PageRead {
   /** records of the response, before any was left out */
   readonly received: number;
   readonly records: readonly unknown[];
+  /** where the records are in the bytes; they themselves then hold the fields that asking needs, and no others */
+  readonly source?: ByteRecords | undefined;
   /** records that were left out by rules or because they are old */
   readonly leftOut: number;
   /** the records before any was left out, in the order in which they came: the cursor has seen them all */
@@ -83,17 +87,27 @@ export interface ShapedSlice extends Shaped {
 const SLICE = 5000;
 
 /**
- * Reads one page.
+ * Reads one page. With an outliner, its records stay bytes, where they are of the usual kind.
  * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND, RESPONSE_UNLIKE
  */
 export function readPage(
   response: PageResponse,
   plan: ReadPlan,
   where: Where = {},
+  outliner?: Outliner,
 ): PageRead & { readonly body: unknown } {
   if (response.status === 204 || response.status === 205) {
     const envelope = readEnvelope(undefined, response.headers, plan);
     return { ...pageOfRecords([], 0), envelope, body: undefined };
+  }
+  const outline = outliner?.outline(response.body);
+  // what an empty list means depends on what stands beside it
+  if (outline !== undefined && outline.sketches.length > 0) {
+    const { sketches, body } = outline;
+    const envelope = readEnvelope(body, response.headers, plan);
+    const { length: bytes } = response.body;
+    const read = { envelope, received: sketches.length, came: sketches, bytes };
+    return { ...pageFrom(sketches, [], read, outline), body };
   }
   const trees = plan.decoder.decode(response.body, where);
   const records = trees.flatMap((tree) => recordsOf(tree, plan, where));
@@ -114,15 +128,18 @@ function pageFrom(
   records: readonly unknown[],
   issues: readonly Issue[],
   { envelope, received, came, bytes }: Pick<PageRead, "envelope" | "received" | "came" | "bytes">,
+  source?: ByteRecords,
 ): PageRead {
   return {
+    source,
     envelope,
     received,
     came,
     bytes,
     records,
     leftOut: came.length - records.length - issues.length,
-    shape: (shape) => shapeSlices(records, issues, shape),
+    shape: (shape) =>
+      source === undefined ? shapeSlices(records, issues, shape) : scannedSlices(records, source, shape),
   };
 }
 
@@ -139,9 +156,26 @@ function* shapeSlices(
   }
 }
 
+function* scannedSlices(
+  records: readonly unknown[],
+  source: ByteRecords,
+  shape: Shape,
+): Generator<ShapedSlice> {
+  for (const { which, ...shaped } of shapeBytes(source, shape))
+    yield { ...shaped, records: which.length === records.length ? records : which.map((i) => records[i]) };
+}
+
 /** The page with other records in the place of its own: some of them, or with more in them. */
 export function withRecords(page: PageRead, records: readonly unknown[]): PageRead {
-  return pageFrom(records, [], page);
+  return pageFrom(records, [], page, page.source && someOf(page.source, page.records, records));
+}
+
+/** Where some of a page's records are in the bytes. */
+function someOf(source: ByteRecords, all: readonly unknown[], some: readonly unknown[]): ByteRecords {
+  const places = new Map(all.map((record, i) => [record, i]));
+  const kept = some.map((record) => places.get(record)!);
+  const pick = (from: readonly number[]) => kept.map((i) => from[i]!);
+  return { bytes: source.bytes, starts: pick(source.starts), ends: pick(source.ends) };
 }
 
 /** The page with the rules applied: fields added, records left out; what no rule can judge goes to quarantine. */

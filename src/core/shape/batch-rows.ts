@@ -17,9 +17,11 @@ export function batchRows<Row = Record<string, unknown>>({ rows, columns }: Tabl
 }
 
 /** One value of a column, as `batchRows` gives it. */
-export function batchValue({ type, validity, data, texts }: ColumnBatch, row: number): unknown {
+export function batchValue({ type, validity, data, texts, utf8 }: ColumnBatch, row: number): unknown {
   if (validity !== undefined && ((validity[row >> 3]! >> (row & 7)) & 1) === 0) return null;
   if (texts !== undefined) return texts[row];
+  if (utf8 !== undefined)
+    return decoder.decode(utf8.bytes.subarray(row === 0 ? 0 : utf8.ends[row - 1]!, utf8.ends[row]!));
   const view = new DataView(data!);
   switch (type.kind) {
     case "boolean":
@@ -43,6 +45,9 @@ export function batchValue({ type, validity, data, texts }: ColumnBatch, row: nu
       return uuidText(new Uint8Array(data!, row * 16, 16));
   }
 }
+
+// a text may begin with a byte order mark
+const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
 
 function uuidText(bytes: Uint8Array): string {
   const hex = Array.from(bytes, (byte) => byte.toString(16).padStart(2, "0")).join("");

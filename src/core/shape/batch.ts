@@ -17,7 +17,7 @@ import type { ColumnType } from "./column-type.js";
  * | timestamp, local_timestamp | 8: int64, µs since 1970 |
  * | decimal | 8 where precision ≤ 18, else 16: the unscaled integer |
  * | uuid | 16: big-endian, as written |
- * | text, json, bytes (as base64) | `texts` |
+ * | text, json, bytes (as base64) | `texts`, or `utf8` |
  */
 export interface ColumnBatch {
   readonly name: string;
@@ -26,6 +26,15 @@ export interface ColumnBatch {
   readonly data: ArrayBuffer | undefined;
   /** one entry per row; where the row has no value, the entry means nothing */
   readonly texts: readonly string[] | undefined;
+  /** the same as bytes: a warehouse need not make strings of them */
+  readonly utf8?: Utf8Texts | undefined;
+}
+
+/** Texts as UTF-8, one behind the other. */
+export interface Utf8Texts {
+  readonly bytes: Uint8Array<ArrayBuffer>;
+  /** where the text of each row ends; it begins where that of the row before ends. Without a value it is empty */
+  readonly ends: Uint32Array<ArrayBuffer>;
 }
 
 /** Rows of one table out of one page, column by column. */

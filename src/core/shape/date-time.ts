@@ -16,16 +16,32 @@ export const scanned = { days: 0, seconds: 0, micros: 0 };
 
 const MONTH_DAYS = [31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
 
+/** The longest text that can be one. */
+const LONGEST = 35;
+const text = new Uint8Array(LONGEST);
+
 /**
  * Reads `YYYY-MM-DD`, or that with `Thh:mm:ss[.f…]` and an offset (`Z`, `±hh:mm`) or none. Anything else, a
  * day that does not exist, a leap second, or digits below a microsecond give NO_TIME: such text stays text.
  */
-export function scanDateTime(text: string): TimeKind {
-  const { length } = text;
-  if (length < 10 || length > 35 || text.charCodeAt(4) !== 45 || text.charCodeAt(7) !== 45) return NO_TIME;
-  const year = two(text, 0) * 100 + two(text, 2);
-  const month = two(text, 5);
-  const day = two(text, 8);
+export function scanDateTime(value: string): TimeKind {
+  const { length } = value;
+  if (length < 10 || length > LONGEST || value.charCodeAt(4) !== 45) return NO_TIME;
+  for (let i = 0; i < length; i++) {
+    const unit = value.charCodeAt(i);
+    if (unit > 127) return NO_TIME;
+    text[i] = unit;
+  }
+  return scanTimeBytes(text, 0, length);
+}
+
+/** The same of a text's bytes, from one place to before another. */
+export function scanTimeBytes(bytes: Uint8Array, from: number, end: number): TimeKind {
+  const length = end - from;
+  if (length < 10 || length > LONGEST || bytes[from + 4] !== 45 || bytes[from + 7] !== 45) return NO_TIME;
+  const year = two(bytes, from) * 100 + two(bytes, from + 2);
+  const month = two(bytes, from + 5);
+  const day = two(bytes, from + 8);
   if (!(year >= 1 && month >= 1 && month <= 12 && day >= 1 && day <= daysInMonth(year, month)))
     return NO_TIME;
   scanned.days = daysFromCivil(year, month, day);
@@ -34,55 +50,55 @@ export function scanDateTime(text: string): TimeKind {
     scanned.micros = 0;
     return DATE;
   }
-  return scanTime(text);
+  return scanTime(bytes, from, end);
 }
 
-function scanTime(text: string): TimeKind {
-  if (text.length < 19 || text.charCodeAt(10) !== 84) return NO_TIME;
-  if (text.charCodeAt(13) !== 58 || text.charCodeAt(16) !== 58) return NO_TIME;
-  const hour = two(text, 11);
-  const minute = two(text, 14);
-  const second = two(text, 17);
+function scanTime(bytes: Uint8Array, from: number, end: number): TimeKind {
+  if (end - from < 19 || bytes[from + 10] !== 84) return NO_TIME;
+  if (bytes[from + 13] !== 58 || bytes[from + 16] !== 58) return NO_TIME;
+  const hour = two(bytes, from + 11);
+  const minute = two(bytes, from + 14);
+  const second = two(bytes, from + 17);
   if (!(hour < 24 && minute < 60 && second < 60)) return NO_TIME;
-  let at = 19;
+  let at = from + 19;
   let micros = 0;
-  if (text.charCodeAt(at) === 46) {
+  if (at < end && bytes[at] === 46) {
+    const begin = at + 1;
     let unit = 100_000;
-    for (at = 20; at < text.length; at++) {
-      const digit = text.charCodeAt(at) - 48;
+    for (at = begin; at < end; at++) {
+      const digit = bytes[at]! - 48;
       if (digit < 0 || digit > 9) break;
       if (unit < 1 && digit !== 0) return NO_TIME;
       micros += digit * Math.floor(unit);
       unit /= 10;
     }
-    if (at === 20) return NO_TIME;
+    if (at === begin) return NO_TIME;
   }
   scanned.seconds = scanned.days * 86400 + hour * 3600 + minute * 60 + second;
   scanned.micros = micros;
-  if (at === text.length) return LOCAL_TIME;
-  const offset = scanOffset(text, at);
+  if (at === end) return LOCAL_TIME;
+  const offset = scanOffset(bytes, at, end);
   if (Number.isNaN(offset)) return NO_TIME;
   scanned.seconds -= offset;
   return INSTANT;
 }
 
 /** Seconds of `Z` or `±hh:mm` at the end of the text; NaN when it is something else. */
-function scanOffset(text: string, at: number): number {
-  const sign = text.charCodeAt(at);
-  if (sign === 90 && text.length === at + 1) return 0;
-  if ((sign !== 43 && sign !== 45) || text.length !== at + 6 || text.charCodeAt(at + 3) !== 58)
-    return Number.NaN;
-  const hours = two(text, at + 1);
-  const minutes = two(text, at + 4);
+function scanOffset(bytes: Uint8Array, at: number, end: number): number {
+  const sign = bytes[at];
+  if (sign === 90 && end === at + 1) return 0;
+  if ((sign !== 43 && sign !== 45) || end !== at + 6 || bytes[at + 3] !== 58) return Number.NaN;
+  const hours = two(bytes, at + 1);
+  const minutes = two(bytes, at + 4);
   if (!(hours < 24 && minutes < 60)) return Number.NaN;
   const seconds = hours * 3600 + minutes * 60;
   return sign === 43 ? seconds : -seconds;
 }
 
 /** Two decimal digits as a number; NaN where one is no digit. */
-function two(text: string, at: number): number {
-  const high = text.charCodeAt(at) - 48;
-  const low = text.charCodeAt(at + 1) - 48;
+function two(bytes: Uint8Array, at: number): number {
+  const high = bytes[at]! - 48;
+  const low = bytes[at + 1]! - 48;
   return high >= 0 && high <= 9 && low >= 0 && low <= 9 ? high * 10 + low : Number.NaN;
 }
 

@@ -57,9 +57,11 @@ export class Drift {
     throw stopped(`Column ${column.name} is ${from}, and ${to} is needed for what came${suchAs(example)}.`);
   }
 
-  /** Notes of a column's values on one page how long none has come, and that they come again. */
-  watch(table: string, column: ColumnShape, rows: number): void {
-    const last = column.values.length;
+  /**
+   * Notes of a column's values on one page how long none has come, and that they come again. `last`: behind which row
+   * there is none.
+   */
+  watch(table: string, column: ColumnShape, rows: number, last = column.values.length): void {
     column.missingRows = last === 0 ? column.missingRows + rows : rows - last;
     if (last === 0) return;
     column.came = true;

@@ -20,6 +20,13 @@ import { storedValue, Unfit, Walk } from "./walk.js";
 
 const TEXT: ColumnType = { kind: "text" };
 
+/** Rows of a table, and for each column behind which of them it has no value any more. */
+export interface ScannedRows {
+  readonly table: TableShape;
+  readonly rows: number;
+  lastOf(column: ColumnShape): number;
+}
+
 /** The shape of one stream: fed with pages of records, it gives typed batches and the tables' schema as it grows. */
 export class Shape {
   private readonly tables: ShapeTables;
@@ -106,6 +113,23 @@ export class Shape {
       issues: this.hide(issues),
       drift: this.tables.drift.take(),
     };
+  }
+
+  /** What records are scanned by, out of their bytes; no tables where each record has to be looked at. */
+  get scannable(): { readonly tables: readonly TableShape[]; readonly key: readonly ColumnShape[] } {
+    const isPlain = this.spec.isRemoval === undefined && this.spec.key.length > 0;
+    return { tables: isPlain ? this.tables.all : [], key: this.keyColumns };
+  }
+
+  /** Rows that were scanned: they are as the tables have them. */
+  scanned(batches: readonly TableBatch[], filled: readonly ScannedRows[]): Shaped {
+    const { drift } = this.tables;
+    for (const { table, rows, lastOf } of filled) {
+      table.rowsSoFar += rows;
+      for (const column of table.columns)
+        if (column.role === "data") drift.watch(table.name, column, rows, lastOf(column));
+    }
+    return { batches, removed: undefined, issues: [], drift: drift.take() };
   }
 
   /** What has stopped coming, at the end of a run. `isWhole`: the run has read all that the API has. */

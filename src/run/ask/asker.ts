@@ -16,9 +16,11 @@ import type { Clock } from "../../core/clock.js";
 import type { Account } from "../../core/define/connector.js";
 import type { Connector } from "../../core/define/connector-schema.js";
 import { BridgeError, isBridgeError, type Where } from "../../core/errors.js";
+import { Outliner } from "../../core/express/outline.js";
 import type { TemplateValues } from "../../core/language/template.js";
 import { type Concealed, concealedPaths } from "../../core/shape/concealed-values.js";
 import type { CompiledRequest, CompiledStream } from "../../core/stream/compile-stream.js";
+import { outlinePlan } from "../../core/stream/outline-plan.js";
 import { formatMoment } from "../../core/track/cursor-value.js";
 import { type Exchange, type ExchangeEvent, type Tally, whileWaiting } from "../../http/exchange.js";
 import type { HttpResponse } from "../../http/send.js";
@@ -49,6 +51,8 @@ export interface AccountParts {
   /** what it needs of the machine */
   readonly readFile: Ports["readFile"];
   readonly unpackFile: Ports["unpackFile"];
+  /** every record is made as an object, and looked at one by one */
+  readonly readsPlainly: boolean;
   readonly network: Network;
 }
 
@@ -62,6 +66,8 @@ export interface AskOptions {
   readonly onEvent?: ((event: AskEvent) => void) | undefined;
   /** the run's time, ms since 1970; default: now */
   readonly nowMs?: number | undefined;
+  /** records are wanted as rows alone: where that can be, they stay bytes until then */
+  readonly onlyRows?: boolean | undefined;
 }
 
 /** A page that was asked for, or a piece of one that is kept aside. */
@@ -82,6 +88,8 @@ export class Asker {
   private readonly sizes = new Map<CompiledRequest, number>();
   /** requests whose responses have told of a next page where the connector says that they do */
   private readonly placesSeen = new Set<CompiledRequest>();
+  /** null: the stream's records have to be seen whole */
+  private outliner: Outliner | null | undefined;
   private readonly concealed: readonly Concealed[];
   /** the same for a response that holds a piece of a record only: a path may have begun outside it */
   private readonly concealedInPieces: readonly Concealed[];
@@ -193,10 +201,23 @@ export class Asker {
     return { ...empty, envelope, body: undefined, response, position, isLast: false };
   }
 
+  /** The first page is looked at whole: what is wrong with all of its records is a mistake in the connector. */
+  private outlinerOf(of: CompiledRequest): Outliner | undefined {
+    const { stream, options, shared } = this;
+    if (options.onlyRows !== true || shared.readsPlainly || of !== stream.request || !this.listsSeen.has(of))
+      return undefined;
+    if (this.outliner === undefined) {
+      const plan = outlinePlan(stream);
+      this.outliner = plan === undefined ? null : new Outliner(plan);
+    }
+    return this.outliner ?? undefined;
+  }
+
   /** Where lists have come before, a response without one is a fault of the moment, and no mistake of the connector. */
   private readKnown(response: HttpResponse, of: CompiledRequest): ReturnType<typeof readPage> {
     try {
-      return readPage({ ...response, body: this.shared.unpackFile(response.body) }, of.plan);
+      const body = this.shared.unpackFile(response.body);
+      return readPage({ ...response, body }, of.plan, {}, this.outlinerOf(of));
     } catch (error) {
       if (!isBridgeError(error, "RECORDS_NOT_FOUND") || !this.listsSeen.has(of)) throw error;
       const message = `A response is of another form than those before it. ${error.message}`;

@@ -82,7 +82,8 @@ export class StreamAsk {
 
   /** The stream's parts; asked for once. `known`: keys of those that an earlier run had. */
   parts(known: readonly string[] = []): Promise<readonly Part[]> {
-    const open = ({ shared, stream, options }: Asker) => new StreamAsk(shared, stream, options);
+    const open = ({ shared, stream, options }: Asker) =>
+      new StreamAsk(shared, stream, { ...options, onlyRows: false });
     this.found ??= this.fetchedLists().then((lists) => fetchParts(this.asker, lists, open, known));
     return this.found;
   }

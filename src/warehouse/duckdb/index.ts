@@ -1,6 +1,7 @@
 /** The DuckDB warehouse: one file, one writer at a time. */
 
 import { open, stat } from "node:fs/promises";
+import { availableParallelism } from "node:os";
 import { basename, dirname, resolve } from "node:path";
 import type { DuckDBConnection, DuckDBInstance as Instance } from "@duckdb/node-api";
 import pLimit, { type LimitFunction } from "p-limit";
@@ -72,6 +73,8 @@ async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
     await writing.run(`SET temp_directory = ${quoteText(temporaryFolderOf(path))}`);
     await writing.run(`SET allowed_directories = [${quoteText(folder)}]`);
     await writing.run("SET enable_external_access = false");
+    // rows are read and shaped on a thread of ours meanwhile
+    await writing.run(`SET threads = ${Math.max(1, availableParallelism() - 1)}`);
     // the ledger's and the samples' times do not depend on where the process runs
     await writing.run("SET TimeZone = 'UTC'");
     const mode = readOnly ? ", READ_ONLY" : "";

@@ -8,7 +8,7 @@
 
 import type { DuckDBDataChunk as DataChunk, DuckDBAppender, DuckDBConnection } from "@duckdb/node-api";
 import type { Vector } from "@duckdb/node-bindings";
-import type { ColumnBatch, TableBatch } from "../../core/shape/batch.js";
+import type { ColumnBatch, TableBatch, Utf8Texts } from "../../core/shape/batch.js";
 import { fixedWidth } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
@@ -211,6 +211,7 @@ interface VectorSource {
   readonly data: ArrayBuffer | undefined;
   readonly width: number;
   readonly texts: readonly string[] | undefined;
+  readonly utf8: Utf8Texts | undefined;
   readonly blob: boolean;
   readonly validity: Uint8Array<ArrayBuffer> | undefined;
 }
@@ -218,9 +219,9 @@ interface VectorSource {
 function vectorSource(column: ColumnBatch | undefined, rows: number): VectorSource {
   if (column === undefined) {
     const validity = new Uint8Array(Math.ceil(rows / 64) * 8);
-    return { data: undefined, width: 0, texts: undefined, blob: false, validity };
+    return { data: undefined, width: 0, texts: undefined, utf8: undefined, blob: false, validity };
   }
-  const { type, validity, texts } = column;
+  const { type, validity, texts, utf8 } = column;
   const blob = type.kind === "bytes";
   let data = column.data;
   let width = fixedWidth(type);
@@ -228,11 +229,11 @@ function vectorSource(column: ColumnBatch | undefined, rows: number): VectorSour
     width = type.precision <= 4 ? 2 : 4;
     data = narrowDecimals(data, rows, width);
   } else if (type.kind === "uuid" && data !== undefined) data = uuidsAsHugeints(data, rows);
-  return { data, width, texts, blob, validity };
+  return { data, width, texts, utf8, blob, validity };
 }
 
 function fillVector(vector: Vector, source: VectorSource, from: number, rows: number): void {
-  const { data, width, texts, blob, validity } = source;
+  const { data, width, texts, utf8, blob, validity } = source;
   if (validity !== undefined) {
     bindings.vector_ensure_validity_writable(vector);
     // validity is copied in whole words of 64 rows; chunks begin at a multiple of them
@@ -241,14 +242,21 @@ function fillVector(vector: Vector, source: VectorSource, from: number, rows: nu
     bindings.copy_data_to_vector_validity(vector, 0, validity.buffer, at, bytes);
   }
   if (data !== undefined) bindings.copy_data_to_vector(vector, 0, data, from * width, rows * width);
-  else if (texts !== undefined) {
+  else
     for (let row = 0; row < rows; row++) {
       const at = from + row;
       if (validity !== undefined && (validity[at >> 3]! & (1 << (at & 7))) === 0) continue;
-      if (blob) bindings.vector_assign_string_element_len(vector, row, Buffer.from(texts[at]!, "base64"));
-      else bindings.vector_assign_string_element(vector, row, texts[at]!);
+      const text = texts?.[at];
+      if (text !== undefined && !blob) bindings.vector_assign_string_element(vector, row, text);
+      else {
+        const bytes = text === undefined ? bytesOf(utf8!, at) : Buffer.from(text, "base64");
+        bindings.vector_assign_string_element_len(vector, row, bytes);
+      }
     }
-  }
+}
+
+function bytesOf({ bytes, ends }: Utf8Texts, row: number): Uint8Array {
+  return bytes.subarray(row === 0 ? 0 : ends[row - 1]!, ends[row]!);
 }
 
 /** Small decimals are int16 or int32 in DuckDB: the low part of the unscaled int64. */

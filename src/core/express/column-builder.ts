@@ -1,0 +1,198 @@
+/** Buffers of one column, filled row by row: what a batch is made of. */
+
+import { type ColumnBatch, fixedWidth } from "../shape/batch.js";
+import type { ColumnType } from "../shape/column-type.js";
+import type { ColumnShape } from "../shape/table-shape.js";
+
+const encoder = new TextEncoder();
+
+/** Texts are copied so many bytes at a time. */
+const STRETCH = 256;
+
+export class ColumnBuilder {
+  /** of fixed width: the values; int64, times and short decimals as two halves of 32 bits, the lower first */
+  data: ArrayBuffer;
+  halves: Int32Array;
+  floats: Float64Array;
+  bytes: Uint8Array<ArrayBuffer>;
+  /** of texts: where the text of each row ends */
+  private ends: Uint32Array<ArrayBuffer>;
+  private end = 0;
+  private validity: Uint8Array<ArrayBuffer>;
+  private capacity: number;
+  private readonly width: number;
+  /** bits of SEEN that the column has seen; another kind of value is for the plain reader */
+  readonly seen: number;
+
+  constructor(
+    readonly column: ColumnShape,
+    readonly type: ColumnType,
+    capacity: number,
+  ) {
+    this.width = fixedWidth(type);
+    this.seen = column.rule.type === undefined ? column.seen.mask : -1;
+    // whole groups of 64 rows, as validity has them
+    this.capacity = Math.max(64, Math.ceil(capacity / 64) * 64);
+    this.data = new ArrayBuffer(this.capacity * this.width);
+    this.halves = new Int32Array(this.width % 4 === 0 ? this.data : new ArrayBuffer(0));
+    this.floats = new Float64Array(this.width % 8 === 0 ? this.data : new ArrayBuffer(0));
+    this.bytes = this.width === 0 ? new Uint8Array(this.capacity * 12) : new Uint8Array(this.data);
+    this.ends = new Uint32Array(this.width === 0 ? this.capacity : 0);
+    this.validity = new Uint8Array(this.capacity / 8);
+  }
+
+  has(row: number): boolean {
+    return row < this.capacity && (this.validity[row >> 3]! & (1 << (row & 7))) !== 0;
+  }
+
+  /** Makes room for a row and notes that it has a value. */
+  mark(row: number): void {
+    if (row >= this.capacity) this.grow(row);
+    this.validity[row >> 3]! |= 1 << (row & 7);
+  }
+
+  /** An integer that float64 holds exactly, as an int64. */
+  putInteger(row: number, value: number): void {
+    this.mark(row);
+    const high = Math.floor(value / 4294967296);
+    this.halves[row * 2] = value - high * 4294967296;
+    this.halves[row * 2 + 1] = high;
+  }
+
+  /** The bytes of a text, as they stand in the page. */
+  putBytes(row: number, from: Uint8Array, start: number, end: number): void {
+    this.mark(row);
+    const length = end - start;
+    this.reserve(length);
+    const { bytes } = this;
+    let to = this.end;
+    if (length < 48) for (let at = start; at < end; at++) bytes[to++] = from[at]!;
+    else {
+      bytes.set(from.subarray(start, end), to);
+      to += length;
+    }
+    this.end = to;
+    this.ends[row] = to;
+  }
+
+  /** A text without escapes that begins at a place: the place behind its quote, or -1 where it has one. */
+  copyText(row: number, from: Uint8Array, start: number): number {
+    this.mark(row);
+    let { bytes } = this;
+    const begin = this.end;
+    let to = begin;
+    for (let at = start; ; ) {
+      // room for a stretch, then no more looking
+      if (to + STRETCH > bytes.length) {
+        this.end = to;
+        this.reserve(STRETCH);
+        bytes = this.bytes;
+      }
+      const stop = Math.min(at + STRETCH, from.length);
+      for (; at < stop; at++) {
+        const byte = from[at]!;
+        if (byte === 34) {
+          this.end = to;
+          this.ends[row] = to;
+          return at + 1;
+        }
+        if (byte === 92) {
+          this.end = begin;
+          return -1;
+        }
+        bytes[to++] = byte;
+      }
+    }
+  }
+
+  putText(row: number, text: string): void {
+    this.mark(row);
+    this.reserve(text.length * 3);
+    this.end += encoder.encodeInto(text, this.bytes.subarray(this.end)).written;
+    this.ends[row] = this.end;
+  }
+
+  /** Takes the values of some rows away: texts of theirs that stand in the bytes are of no row then. */
+  drop(from: number, to: number): void {
+    const { width } = this;
+    for (let row = from; row < Math.min(to, this.capacity); row++) {
+      this.validity[row >> 3]! &= ~(1 << (row & 7));
+      if (width > 0) this.bytes.fill(0, row * width, (row + 1) * width);
+    }
+    if (width === 0) this.end = from === 0 ? 0 : this.endOf(from - 1);
+  }
+
+  private endOf(row: number): number {
+    let at = row;
+    while (at >= 0 && !this.has(at)) at--;
+    return at < 0 ? 0 : this.ends[at]!;
+  }
+
+  /** The batch of the first rows; undefined validity where each of them has a value. */
+  batch(rows: number): ColumnBatch {
+    const { column, type, width } = this;
+    if (rows > this.capacity) this.grow(rows);
+    const validity = this.validity.slice(0, Math.ceil(rows / 64) * 8);
+    clearFrom(validity, rows);
+    const common = { name: column.name, type, validity: isFull(validity, rows) ? undefined : validity };
+    if (width > 0) return { ...common, data: this.data.slice(0, rows * width), texts: undefined };
+    const ends = this.ends.slice(0, rows);
+    let before = 0;
+    for (let row = 0; row < rows; row++) {
+      if ((validity[row >> 3]! & (1 << (row & 7))) === 0) ends[row] = before;
+      else before = ends[row]!;
+    }
+    return {
+      ...common,
+      data: undefined,
+      texts: undefined,
+      utf8: { bytes: this.bytes.subarray(0, before), ends },
+    };
+  }
+
+  /** Behind the last row that has a value, of the first ones. */
+  lastRow(rows: number): number {
+    let row = Math.min(rows, this.capacity);
+    while (row > 0 && !this.has(row - 1)) row--;
+    return row;
+  }
+
+  private reserve(length: number): void {
+    if (this.end + length <= this.bytes.length) return;
+    const larger = new Uint8Array(Math.max(this.bytes.length * 2, this.end + length));
+    larger.set(this.bytes.subarray(0, this.end));
+    this.bytes = larger;
+  }
+
+  private grow(row: number): void {
+    const { capacity, width } = this;
+    this.capacity = Math.max(capacity * 2, Math.ceil((row + 1) / 64) * 64);
+    const validity = new Uint8Array(this.capacity / 8);
+    validity.set(this.validity);
+    this.validity = validity;
+    if (width === 0) {
+      const ends = new Uint32Array(this.capacity);
+      ends.set(this.ends);
+      this.ends = ends;
+      return;
+    }
+    const data = new ArrayBuffer(this.capacity * width);
+    new Uint8Array(data).set(new Uint8Array(this.data));
+    this.data = data;
+    if (width % 4 === 0) this.halves = new Int32Array(data);
+    if (width % 8 === 0) this.floats = new Float64Array(data);
+    this.bytes = new Uint8Array(data);
+  }
+}
+
+/** Clears the bits of rows behind the last one. */
+function clearFrom(validity: Uint8Array, rows: number): void {
+  if ((rows & 7) !== 0) validity[rows >> 3]! &= (1 << (rows & 7)) - 1;
+  validity.fill(0, (rows + 7) >> 3);
+}
+
+function isFull(validity: Uint8Array, rows: number): boolean {
+  const whole = rows >> 3;
+  for (let i = 0; i < whole; i++) if (validity[i] !== 255) return false;
+  return (rows & 7) === 0 || validity[whole] === (1 << (rows & 7)) - 1;
+}

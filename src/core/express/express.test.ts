@@ -1,0 +1,255 @@
+/** The express reader against the plain one: the same rows, the same tables, whatever the bytes are. */
+
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import { documentsOf } from "../../../test/support/documents.js";
+import { isLong } from "../../../test/support/long.js";
+import { defineConnector } from "../define/connector.js";
+import type { ConnectorInput } from "../define/connector-input.js";
+import { batchRows } from "../shape/batch-rows.js";
+import type { ColumnType } from "../shape/column-type.js";
+import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
+import type { Shape } from "../shape/shape.js";
+import type { Issue, Shaped } from "../shape/shaped.js";
+import { compileStream } from "../stream/compile-stream.js";
+import { ANY_NAMES, shapeOf } from "../stream/shape-of.js";
+import { Outliner } from "./outline.js";
+import { shapeBytes } from "./shape-bytes.js";
+
+const encoder = new TextEncoder();
+const utf8 = new TextDecoder("utf-8", { ignoreBOM: true });
+
+function shapeFor(stream: Record<string, unknown> = {}) {
+  const file = {
+    connector: "c",
+    api: { url: "https://a.huts.example" },
+    streams: { s: { get: "/s", key: "id", ...stream } },
+  };
+  const connector = defineConnector(file as unknown as ConnectorInput);
+  return shapeOf(compileStream(connector, "s", connector.streams.s!), { names: ANY_NAMES });
+}
+
+/** A value as the column has it in the end: it may have become wider after the value came. */
+function widened(raw: unknown, from: ColumnType, to: ColumnType | undefined): unknown {
+  if (raw === null) return null;
+  // half of a surrogate pair has no UTF-8
+  const value = typeof raw === "string" ? utf8.decode(encoder.encode(raw)) : raw;
+  const isNumber = ["int64", "float64", "decimal"].includes(from.kind);
+  const text = isNumber
+    ? String(value)
+        .replace(/(\.\d*?)0+$/, "$1")
+        .replace(/\.$/, "")
+    : String(value);
+  if (to?.kind !== "json") return text;
+  const json = isNumber || from.kind === "json" || from.kind === "boolean" ? text : JSON.stringify(text);
+  // what was text by the time that the column became json is a text there
+  return json.replace(/^"(-?\d[\d.e+-]*|true|false)"$/, "$1");
+}
+
+/** Rows by table as they stand in the end, without what is nowhere: columns that came later have no value before. */
+function rowsOf(all: readonly Shaped[], shape: Shape): Record<string, unknown[]> {
+  // what is new in the middle of a page may get another name: rows are told by paths
+  const paths = new Map(shape.schema().map(({ name, path }) => [name, path]));
+  const columns = new Map(
+    shape
+      .schema()
+      .flatMap(({ name, columns: own }) => own.map((column) => [`${name} ${column.name}`, column] as const)),
+  );
+  const rows: Record<string, unknown[]> = {};
+  for (const batch of all.flatMap(({ batches }) => batches)) {
+    const from = new Map(batch.columns.map(({ name, type }) => [name, type]));
+    const cell = ([name, value]: [string, unknown]) => {
+      const { role, path, type } = columns.get(`${batch.table} ${name}`)!;
+      return [`${role} ${path}`, widened(value, from.get(name)!, type)] as const;
+    };
+    // an empty list stands as one only where its column was json by then
+    const isThere = ([, value]: readonly [string, unknown]) => value !== null && value !== "[]";
+    const own = batchRows(batch).map((row) =>
+      Object.fromEntries(Object.entries(row).map(cell).filter(isThere)),
+    );
+    const table = paths.get(batch.table)!;
+    rows[table] = [...(rows[table] ?? []), ...own];
+  }
+  // what is unusual comes last
+  for (const all of Object.values(rows)) all.sort((a, b) => (stringifyExact(a) < stringifyExact(b) ? -1 : 1));
+  return rows;
+}
+
+const issueText = ({ reason, path, message, record }: Issue) =>
+  stringifyExact({ reason, path, message, record });
+
+/** How both readers shape pages, the first of them plainly; and how many records were scanned. */
+function bothReaders(pages: readonly string[], stream: Record<string, unknown> = {}) {
+  const [plain, express] = [shapeFor(stream), shapeFor(stream)];
+  const expected: Shaped[] = [];
+  const seen: Shaped[] = [];
+  let outlined = 0;
+  for (const [i, text] of pages.entries()) {
+    const records = parseExactJson(text) as unknown[];
+    expected.push(plain.shapeRecords(records));
+    const outline =
+      i === 0
+        ? undefined
+        : new Outliner({ list: [], fields: ["id"], identity: ["id"] }).outline(encoder.encode(text));
+    if (outline === undefined) seen.push(express.shapeRecords(records));
+    else {
+      outlined++;
+      expect(outline.sketches.map(({ id }) => id)).toEqual(
+        records.map((record) => (record as { id: unknown }).id),
+      );
+      for (const range of shapeBytes(outline, express)) seen.push(range);
+    }
+  }
+  const issues = (all: readonly Shaped[]) => all.flatMap((each) => each.issues.map(issueText)).sort();
+  return { plain, express, expected, seen, outlined, issues };
+}
+
+function expectSame(pages: readonly string[], stream: Record<string, unknown> = {}) {
+  const { plain, express, expected, seen, outlined, issues } = bothReaders(pages, stream);
+  expect(rowsOf(seen, express)).toEqual(rowsOf(expected, plain));
+  expect(issues(seen)).toEqual(issues(expected));
+  const form = (shape: typeof plain) =>
+    shape
+      .schema()
+      .map(({ name, columns }) => [name, columns.map((column) => [column.name, column.path, column.type])]);
+  expect(form(express)).toEqual(form(plain));
+  return outlined;
+}
+
+const key = fc.constantFrom("a", "b", "a_b", "list", "value", "É", "x y");
+
+describe("the express reader", () => {
+  it("gives what the plain one gives: random documents, in pages", () => {
+    fc.assert(
+      fc.property(documentsOf(key), documentsOf(key), fc.nat({ max: 3 }), (first, second, indent) => {
+        const page = (records: readonly object[], from: number) =>
+          JSON.stringify(
+            records.map((record, i) => ({ ...record, id: from + i })),
+            undefined,
+            indent,
+          );
+        expectSame([page(first, 0), page([...first, ...second], 100), page(second, 200), page(first, 300)]);
+      }),
+      { numRuns: isLong ? 500 : 60 },
+    );
+  });
+
+  it("reads numbers, texts and times of every form as the plain one does", () => {
+    const token = fc.oneof(
+      fc.constantFrom(
+        "0",
+        "-0",
+        "1",
+        "1.0",
+        "1e3",
+        "12.50",
+        "-7.25",
+        "9007199254740993",
+        "0.1234567890123456789",
+      ),
+      fc.double({ noNaN: true, noDefaultInfinity: true }).map(String),
+      fc.maxSafeInteger().map(String),
+      fc.string({ unit: "grapheme" }).map((text) => JSON.stringify(text)),
+      fc.constantFrom(
+        '"2026-01-01T10:00:00.123456Z"',
+        '"2026-02-30"',
+        '"2026-01-01T10:00:00"',
+        '"2026-01-01T24:00:00Z"',
+      ),
+      fc.uuid().map((text) => `"${text}"`),
+      fc.uuid().map((text) => `"${text.toUpperCase()}"`),
+      fc.constantFrom(
+        "true",
+        "false",
+        "null",
+        "[]",
+        "[1,2]",
+        '["a",null]',
+        "{}",
+        '{"n":1}',
+        '[{"n":1},{"n":2}]',
+        "[[]]",
+      ),
+      fc.constantFrom('"12.5"', '"007"', '"1e5"', '" 1"', '"AQID"'),
+    );
+    const record = fc.array(fc.tuple(fc.constantFrom("id", "a", "b", "c", "list"), token), { maxLength: 6 });
+    const pages = fc.array(fc.array(record, { minLength: 1, maxLength: 8 }), { minLength: 2, maxLength: 4 });
+    const types = fc.constantFrom(
+      {},
+      {
+        columns: { a: { type: "decimal(9,2)" }, b: { type: "int64" }, c: { type: "json" } },
+      },
+      {
+        columns: {
+          a: { type: "timestamp" },
+          b: { type: "float64" },
+          c: { type: "bytes" },
+          list: { as: "json" },
+        },
+      },
+    );
+    fc.assert(
+      fc.property(pages, types, (made, stream) => {
+        const text = made.map((records, page) => {
+          // keys that come twice are there as well
+          const objects = records.map(
+            (members, i) =>
+              `{${[["id", String(page * 100 + i)], ...members].map(([name, value]) => `"${name}": ${value}`).join(",")}}`,
+          );
+          return `[${objects.join(" , ")}]`;
+        });
+        const distinct = text.map((each) => parseExactJson(each) as { id: unknown }[]);
+        fc.pre(distinct.every((records) => records.every(({ id }) => id !== null)));
+        expectSame(text, stream);
+      }),
+      { numRuns: isLong ? 2000 : 300 },
+    );
+  });
+
+  it("scans records that are as the tables have them, and not only falls back", () => {
+    const records = Array.from({ length: 300 }, (_, id) => ({
+      id,
+      name: `Hütte ${id}`,
+      at: `2026-01-01T00:00:${String(id % 60).padStart(2, "0")}Z`,
+      beds: { winter: id % 7, summer: id / 4 },
+      rooms: Array.from({ length: id % 3 }, (_, no) => ({ no, free: no % 2 === 0 })),
+    }));
+    const shape = shapeFor();
+    const text = JSON.stringify(records);
+    shape.shapeRecords(records);
+    const outline = new Outliner({ list: [], fields: ["id"], identity: ["id"] }).outline(
+      encoder.encode(text),
+    )!;
+    const ranges = [...shapeBytes(outline, shape)];
+    expect(ranges.map(({ which }) => which.length)).toEqual([300]);
+    expect(ranges[0]!.batches[0]!.columns.find(({ name }) => name === "name")!.utf8).toBeDefined();
+  });
+
+  it("gives no outline of what is no JSON, cut at any byte or with a byte changed", () => {
+    const text = JSON.stringify({
+      items: [{ id: 1, name: "é€😀", n: -1.5e-3, ok: true, no: null, list: [[], {}] }],
+      next: "t",
+    });
+    const bytes = encoder.encode(text);
+    const outliner = new Outliner({ list: ["items"], fields: ["id"], identity: ["id"] });
+    const strict = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
+    const parsed = (of: Uint8Array) => {
+      try {
+        return parseExactJson(strict.decode(of)) as { items?: unknown };
+      } catch {
+        return undefined;
+      }
+    };
+    expect(outliner.outline(bytes)!.body).toEqual({ items: [], next: "t" });
+    for (let end = 0; end < bytes.length; end++)
+      expect(outliner.outline(bytes.slice(0, end))).toBeUndefined();
+    fc.assert(
+      fc.property(fc.nat({ max: bytes.length - 1 }), fc.nat({ max: 255 }), (at, byte) => {
+        const changed = bytes.slice();
+        changed[at] = byte;
+        if (parsed(changed) === undefined) expect(outliner.outline(changed)).toBeUndefined();
+      }),
+      { numRuns: 5000 },
+    );
+  });
+});

@@ -1,0 +1,198 @@
+/**
+ * A page's outline: where its records are in the bytes, the values that asking needs of each, and the rest of the body.
+ * No record is made as an object. What is in any way unusual gives no outline: the plain reader reads it.
+ */
+
+import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
+import { behindColon, blanks, isDigit, skipPlainText, skipValue } from "./skip.js";
+
+/** What is to be known of a page before its rows are made. */
+export interface OutlinePlan {
+  /** the keys that lead to the list of records; none: the body is the list */
+  readonly list: readonly string[];
+  /** fields of each record */
+  readonly fields: readonly string[];
+  /** those of them that tell it from others: where two records of a page have the same, they are to be compared */
+  readonly identity: readonly string[];
+}
+
+/** Records in the bytes of their page. */
+export interface ByteRecords {
+  readonly bytes: Uint8Array;
+  readonly starts: readonly number[];
+  readonly ends: readonly number[];
+}
+
+export interface Outline extends ByteRecords {
+  /** the body with an empty list in the place of its records */
+  readonly body: unknown;
+  /** each record with the fields that were wanted, as JSON.parse gives them; nothing else is in it */
+  readonly sketches: readonly Readonly<Record<string, unknown>>[];
+}
+
+interface Field {
+  readonly name: string;
+  readonly bytes: Uint8Array;
+}
+
+const encoder = new TextEncoder();
+const decoder = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
+
+/** Makes the outline of pages; made once for a stream. */
+export class Outliner {
+  private readonly list: readonly Uint8Array[];
+  private readonly fields: readonly Field[];
+
+  constructor(private readonly plan: OutlinePlan) {
+    this.list = plan.list.map((name) => encoder.encode(name));
+    this.fields = plan.fields.map((name) => ({ name, bytes: encoder.encode(name) }));
+  }
+
+  /** undefined: the plain reader is to read the page. */
+  outline(body: Uint8Array): Outline | undefined {
+    // one kind of array for all that follows: Node's Buffer is another, and code for both is twice as slow
+    const bytes = new Uint8Array(body.buffer, body.byteOffset, body.length);
+    const pass = new Pass(bytes, this.list, this.fields);
+    const end = pass.toList(blanks(bytes, 0), 0);
+    if (end < 0 || pass.listEnd < 0 || blanks(bytes, end) !== bytes.length) return undefined;
+    const { starts, ends, sketches, listStart, listEnd } = pass;
+    if (!areDifferent(sketches, this.plan.identity)) return undefined;
+    const head = decoder.decode(bytes.subarray(0, listStart + 1));
+    const rest = parseExactJson(head + decoder.decode(bytes.subarray(listEnd - 1)));
+    return { bytes, starts, ends, sketches, body: rest };
+  }
+}
+
+function areDifferent(sketches: Outline["sketches"], identity: readonly string[]): boolean {
+  const [name] = identity;
+  const seen = new Set<unknown>();
+  const kind = typeof sketches[0]?.[name!];
+  for (const sketch of sketches) {
+    const value = sketch[name!];
+    // "1" and 1 are the same to whoever compares texts
+    if (identity.length > 1) seen.add(stringifyExact(identity.map((each) => sketch[each])));
+    else if (typeof value === kind) seen.add(value);
+    else return false;
+  }
+  return seen.size === sketches.length;
+}
+
+class Pass {
+  readonly starts: number[] = [];
+  readonly ends: number[] = [];
+  readonly sketches: Record<string, unknown>[] = [];
+  listStart = -1;
+  listEnd = -1;
+
+  constructor(
+    private readonly bytes: Uint8Array,
+    private readonly list: readonly Uint8Array[],
+    private readonly fields: readonly Field[],
+  ) {}
+
+  /** Goes through the value that leads to the records; the place behind it, or -1. */
+  toList(from: number, step: number): number {
+    const { bytes, list } = this;
+    if (step === list.length) return this.records(from);
+    if (bytes[from] !== 123) return -1;
+    let at = blanks(bytes, from + 1);
+    if (bytes[at] === 125) return -1;
+    for (;;) {
+      const key = at + 1;
+      at = this.behindKey(at);
+      if (at < 0) return -1;
+      const value = behindColon(bytes, at);
+      if (value < 0) return -1;
+      // a name that comes twice counts the second time: nothing for here
+      if (isName(bytes, key, list[step]!)) at = this.listEnd < 0 ? this.toList(value, step + 1) : -1;
+      else at = skipValue(bytes, value);
+      if (at < 0) return -1;
+      at = blanks(bytes, at);
+      if (bytes[at] === 125) return at + 1;
+      if (bytes[at] !== 44) return -1;
+      at = blanks(bytes, at + 1);
+    }
+  }
+
+  /** The place behind a key without escapes: one with them may be any. */
+  private behindKey(at: number): number {
+    return this.bytes[at] === 34 ? skipPlainText(this.bytes, at + 1) : -1;
+  }
+
+  private records(from: number): number {
+    const { bytes } = this;
+    if (bytes[from] !== 91) return -1;
+    this.listStart = from;
+    let at = blanks(bytes, from + 1);
+    while (bytes[at] === 123) {
+      const end = this.record(at);
+      if (end < 0) return -1;
+      this.starts.push(at);
+      this.ends.push(end);
+      at = blanks(bytes, end);
+      if (bytes[at] === 93) break;
+      if (bytes[at] !== 44) return -1;
+      at = blanks(bytes, at + 1);
+      // a comma must be followed by a record
+      if (bytes[at] !== 123) return -1;
+    }
+    if (bytes[at] !== 93) return -1;
+    this.listEnd = at + 1;
+    return this.listEnd;
+  }
+
+  private record(from: number): number {
+    const { bytes, fields } = this;
+    const sketch: Record<string, unknown> = {};
+    this.sketches.push(sketch);
+    let at = blanks(bytes, from + 1);
+    if (bytes[at] === 125) return at + 1;
+    for (;;) {
+      const key = at + 1;
+      at = this.behindKey(at);
+      if (at < 0) return -1;
+      const value = behindColon(bytes, at);
+      if (value < 0) return -1;
+      at = skipValue(bytes, value, 1);
+      if (at < 0) return -1;
+      for (let f = 0; f < fields.length; f++)
+        if (isName(bytes, key, fields[f]!.bytes)) sketch[fields[f]!.name] = valueAt(bytes, value, at);
+      at = blanks(bytes, at);
+      if (bytes[at] === 125) return at + 1;
+      if (bytes[at] !== 44) return -1;
+      at = blanks(bytes, at + 1);
+    }
+  }
+}
+
+/** Whether a key that begins at a place is a name. */
+export function isName(bytes: Uint8Array, at: number, name: Uint8Array): boolean {
+  for (let i = 0; i < name.length; i++) if (bytes[at + i] !== name[i]) return false;
+  return bytes[at + name.length] === 34;
+}
+
+const SHORT = 40;
+/** Digits that float64 holds exactly, whatever they are. */
+const MOST_DIGITS = 15;
+
+/** A value as JSON.parse gives it, every digit kept. */
+function valueAt(bytes: Uint8Array, from: number, end: number): unknown {
+  const isText = bytes[from] === 34;
+  if (!isText && end - from <= MOST_DIGITS && isDigit(bytes[from]!)) {
+    let value = 0;
+    let at = from;
+    for (; isDigit(bytes[at]!); at++) value = value * 10 + bytes[at]! - 48;
+    if (at === end) return value;
+  }
+  if (end - from <= SHORT) {
+    const codes: number[] = [];
+    for (let at = isText ? from + 1 : from; at < (isText ? end - 1 : end); at++) {
+      const byte = bytes[at]!;
+      if (byte > 127 || byte === 92) return parseExactJson(decoder.decode(bytes.subarray(from, end)));
+      codes.push(byte);
+    }
+    const text = String.fromCharCode(...codes);
+    return isText ? text : parseExactJson(text);
+  }
+  return parseExactJson(decoder.decode(bytes.subarray(from, end)));
+}

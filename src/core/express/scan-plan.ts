@@ -1,0 +1,194 @@
+/** A shape as the scanner follows it: what each key leads to, with the buffers of its column. */
+
+import type { ColumnBatch, TableBatch } from "../shape/batch.js";
+import { fixedWidth } from "../shape/batch.js";
+import type { ColumnRule, ColumnShape, FieldNode, ObjectNode, TableShape } from "../shape/table-shape.js";
+import { ColumnBuilder } from "./column-builder.js";
+import { type PutValue, putterOf } from "./values.js";
+
+/** A key of an object, and where its values go; what has no place is for the plain reader. */
+export interface Entry {
+  readonly name: Uint8Array;
+  readonly index: number;
+  /** its values are left out */
+  readonly isSkipped: boolean;
+  readonly column: ColumnBuilder | undefined;
+  readonly put: PutValue | undefined;
+  readonly isJson: boolean;
+  /** it has the type of its column, objects and lists as well */
+  readonly isDeclared: boolean;
+  readonly hasTable: boolean;
+  readonly object: Node | undefined;
+  readonly items: TableScan | undefined;
+  /** the object that had it last: a key that comes twice is for the plain reader */
+  lastObject: number;
+}
+
+export interface Node {
+  readonly entries: Entry[];
+}
+
+/** A table while it is filled. */
+export class TableScan {
+  rows = 0;
+  /** rows before the record at hand */
+  before = 0;
+  /** which record each row is of */
+  recordOf = new Int32Array(64);
+  readonly root: Node = { entries: [] };
+  readonly builders = new Map<ColumnShape, ColumnBuilder>();
+  readonly places: ColumnBuilder[] = [];
+
+  constructor(readonly shape: TableShape) {}
+
+  /** Takes the rows of the record at hand away. */
+  dropRows(): void {
+    for (const builder of [...this.builders.values(), ...this.places]) builder.drop(this.before, this.rows);
+    this.rows = this.before;
+  }
+
+  addRow(record: number): number {
+    const row = this.rows++;
+    if (row >= this.recordOf.length) {
+      const larger = new Int32Array(row * 2);
+      larger.set(this.recordOf);
+      this.recordOf = larger;
+    }
+    this.recordOf[row] = record;
+    return row;
+  }
+}
+
+const encoder = new TextEncoder();
+
+/** Makes the scans of all tables, the stream's own first; undefined where a table is of a kind that is not scanned. */
+export function scanPlan(tables: readonly TableShape[], records: number): readonly TableScan[] | undefined {
+  const scans = new Map(tables.map((shape) => [shape, new TableScan(shape)]));
+  for (const scan of scans.values()) {
+    const { shape } = scan;
+    if (shape.columns.some(({ role }) => !SCANNED.has(role))) return undefined;
+    for (const column of shape.columns)
+      if (column.type !== undefined && column.role === "data")
+        scan.builders.set(column, new ColumnBuilder(column, column.type, records));
+    for (const place of shape.places) scan.places.push(new ColumnBuilder(place, place.type!, records));
+  }
+  for (const scan of scans.values()) fillNode(scan.root, scan.shape.root, scan, scans);
+  return [...scans.values()];
+}
+
+/** Roles of columns that are filled here: those of a record's life, and of rows without a key, are not. */
+const SCANNED: ReadonlySet<string> = new Set(["data", "link", "position"]);
+
+function fillNode(
+  node: Node,
+  { order }: ObjectNode,
+  scan: TableScan,
+  scans: ReadonlyMap<TableShape, TableScan>,
+): void {
+  for (const [index, field] of order.entries()) node.entries.push(entryOf(field, index, scan, scans));
+}
+
+function entryOf(
+  field: FieldNode,
+  index: number,
+  scan: TableScan,
+  scans: ReadonlyMap<TableShape, TableScan>,
+): Entry {
+  const { rule, object, children, concealedBelow } = field;
+  const isPlain = isPlainRule(rule) && concealedBelow.length === 0;
+  const builder = field.column && isPlain ? scan.builders.get(field.column) : undefined;
+  const takesObjects =
+    isPlain && rule.type === undefined && object !== undefined && object.entries === undefined;
+  const inner: Node | undefined = takesObjects ? { entries: [] } : undefined;
+  if (inner !== undefined) fillNode(inner, object!, scan, scans);
+  const items =
+    isPlain && children !== undefined && hasPlainItems(children, scan) ? scans.get(children) : undefined;
+  return {
+    name: encoder.encode(field.key),
+    index,
+    isSkipped: rule.skip === true,
+    column: builder,
+    put: builder && putterOf(builder),
+    isJson: builder?.type.kind === "json",
+    isDeclared: rule.type !== undefined,
+    hasTable: children !== undefined,
+    object: inner,
+    items,
+    lastObject: 0,
+  };
+}
+
+/** Whether values go into their columns as they come. */
+function isPlainRule({ as, conceal, read, digits, hash }: ColumnRule): boolean {
+  return (
+    as === undefined && conceal === undefined && read === undefined && digits !== true && hash === undefined
+  );
+}
+
+/** Whether a list holds objects whose fields are columns of a table of its own. */
+function hasPlainItems(child: TableShape, { shape }: TableScan): boolean {
+  const { item, root } = child;
+  return (
+    child !== shape &&
+    item !== undefined &&
+    isPlainRule(item.rule) &&
+    item.rule.type === undefined &&
+    item.rule.skip !== true &&
+    root.entries === undefined
+  );
+}
+
+/** What the scan has of a table, as the plain reader would give it. */
+export function batchOf(scan: TableScan, root: TableScan, records: number): TableBatch | undefined {
+  const { shape, rows, recordOf } = scan;
+  const columns: ColumnBatch[] = [];
+  for (const column of shape.columns) {
+    const { type, role, source } = column;
+    if (type === undefined || rows === 0) continue;
+    if (role === "link")
+      columns.push(repeated(column, root.builders.get(source!)!.batch(records), recordOf, rows));
+    else if (role === "position") columns.push(scan.places[shape.places.indexOf(column)]!.batch(rows));
+    else columns.push(scan.builders.get(column)!.batch(rows));
+  }
+  if (rows === 0) return undefined;
+  return { table: shape.name, rows, recordOf: recordOf.slice(0, rows), columns };
+}
+
+/** The record's key in each row of it. A record has one row in the stream's own table, so its number is that of its row. */
+function repeated({ name }: ColumnShape, key: ColumnBatch, recordOf: Int32Array, rows: number): ColumnBatch {
+  const { type, utf8 } = key;
+  if (utf8 !== undefined) {
+    const begin = (record: number) => (record === 0 ? 0 : utf8.ends[record - 1]!);
+    const ends = new Uint32Array(rows);
+    let end = 0;
+    for (let row = 0; row < rows; row++) {
+      const record = recordOf[row]!;
+      end += utf8.ends[record]! - begin(record);
+      ends[row] = end;
+    }
+    const bytes = new Uint8Array(end);
+    for (let row = 0; row < rows; row++) {
+      const record = recordOf[row]!;
+      bytes.set(utf8.bytes.subarray(begin(record), utf8.ends[record]!), row === 0 ? 0 : ends[row - 1]!);
+    }
+    return { name, type, validity: undefined, data: undefined, texts: undefined, utf8: { bytes, ends } };
+  }
+  const width = fixedWidth(type);
+  const data = new ArrayBuffer(rows * width);
+  if (width === 8) {
+    // an int64 may be the pattern of a NaN: halves are copied, not floats
+    const [from, to] = [new Int32Array(key.data!), new Int32Array(data)];
+    for (let row = 0; row < rows; row++) {
+      const record = recordOf[row]!;
+      to[row * 2] = from[record * 2]!;
+      to[row * 2 + 1] = from[record * 2 + 1]!;
+    }
+  } else {
+    const [from, to] = [new Uint8Array(key.data!), new Uint8Array(data)];
+    for (let row = 0; row < rows; row++) {
+      const at = recordOf[row]! * width;
+      to.set(from.subarray(at, at + width), row * width);
+    }
+  }
+  return { name, type, validity: undefined, data, texts: undefined };
+}

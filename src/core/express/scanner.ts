@@ -1,0 +1,161 @@
+/** Scans records out of the bytes of a page into the columns of their tables. */
+
+import type { TableBatch } from "../shape/batch.js";
+import type { ScannedRows } from "../shape/shape.js";
+import type { ColumnShape, TableShape } from "../shape/table-shape.js";
+import type { ByteRecords } from "./outline.js";
+import { isName } from "./outline.js";
+import { batchOf, type Entry, type Node, scanPlan, type TableScan } from "./scan-plan.js";
+import { behindColon, blanks, skipValue } from "./skip.js";
+
+export class Scanner {
+  private bytes: Uint8Array = new Uint8Array();
+  /** numbers the objects, from 1 on */
+  private objects = 0;
+  private record = 0;
+  /** places of the items at hand, outermost first */
+  private readonly at: number[] = [];
+  /** behind the key that was found last */
+  private keyEnd = 0;
+
+  private constructor(
+    private readonly tables: readonly TableScan[],
+    private readonly key: readonly ColumnShape[],
+  ) {}
+
+  /** undefined where the shape is of a kind that is not scanned. `records`: about how many there will be. */
+  static of(
+    tables: readonly TableShape[],
+    key: readonly ColumnShape[],
+    records: number,
+  ): Scanner | undefined {
+    const scans = scanPlan(tables, records);
+    const root = scans?.[0];
+    if (root === undefined || key.some((column) => !root.builders.has(column))) return undefined;
+    return new Scanner(scans!, key);
+  }
+
+  /** Scans records of a page; gives those that are not as the tables have them: they have left no rows. */
+  scan({ bytes, starts }: ByteRecords, which: readonly number[]): number[] {
+    this.bytes = bytes;
+    const odd: number[] = [];
+    for (const i of which) if (!this.takes(starts[i]!)) odd.push(i);
+    return odd;
+  }
+
+  private takes(start: number): boolean {
+    const { tables } = this;
+    const root = tables[0]!;
+    for (const table of tables) table.before = table.rows;
+    this.record = root.rows;
+    const row = root.addRow(this.record);
+    const end = this.object(root.root, start, root, row);
+    if (end >= 0 && this.key.every((column) => root.builders.get(column)!.has(row))) return true;
+    for (const table of tables) table.dropRows();
+    this.at.length = 0;
+    return false;
+  }
+
+  /** What was scanned. The scanner is used up then. */
+  batches(): TableBatch[] {
+    const root = this.tables[0]!;
+    return this.tables.flatMap((table) => batchOf(table, root, root.rows) ?? []);
+  }
+
+  /** The rows of each table, and behind which of them a column has no value any more. */
+  filled(): readonly ScannedRows[] {
+    return this.tables.map(({ shape: table, rows, builders }) => ({
+      table,
+      rows,
+      lastOf: (column) => builders.get(column)?.lastRow(rows) ?? 0,
+    }));
+  }
+
+  /** An object that begins at a place, in a row; the place behind it, or -1. */
+  private object(node: Node, from: number, table: TableScan, row: number): number {
+    const { bytes } = this;
+    const object = ++this.objects;
+    let next = 0;
+    let at = blanks(bytes, from + 1);
+    if (bytes[at] === 125) return at + 1;
+    for (;;) {
+      const entry = this.entry(node, at + 1, next);
+      if (entry === undefined || entry.lastObject === object) return -1;
+      entry.lastObject = object;
+      next = entry.index + 1;
+      at = this.field(entry, behindColon(bytes, this.keyEnd), table, row);
+      if (at < 0) return -1;
+      at = blanks(bytes, at);
+      if (bytes[at] === 125) return at + 1;
+      at = blanks(bytes, at + 1);
+    }
+  }
+
+  /** The entry of the key that begins at a place: mostly the one behind the last. */
+  private entry({ entries }: Node, at: number, next: number): Entry | undefined {
+    const likely = entries[next];
+    if (likely !== undefined && isName(this.bytes, at, likely.name)) return this.found(likely, at);
+    for (const entry of entries) if (isName(this.bytes, at, entry.name)) return this.found(entry, at);
+    return undefined;
+  }
+
+  private found(entry: Entry, at: number): Entry {
+    this.keyEnd = at + entry.name.length + 1;
+    return entry;
+  }
+
+  private field(entry: Entry, at: number, table: TableScan, row: number): number {
+    const { bytes } = this;
+    const first = bytes[at];
+    if (first === 110) return at + 4;
+    if (entry.isSkipped) return skipValue(bytes, at);
+    if (!entry.isDeclared) {
+      if (first === 123) return entry.object === undefined ? -1 : this.object(entry.object, at, table, row);
+      if (first === 91) return this.list(entry, at, row);
+    }
+    return entry.put === undefined ? -1 : entry.put(entry.column!, row, bytes, at);
+  }
+
+  private list(entry: Entry, from: number, row: number): number {
+    const { bytes } = this;
+    const at = blanks(bytes, from + 1);
+    if (bytes[at] === 93) {
+      // an empty list is a value only where its column is json
+      if (entry.isJson && !entry.hasTable) entry.column!.putText(row, "[]");
+      return at + 1;
+    }
+    if (bytes[at] === 123) return entry.items === undefined ? -1 : this.items(entry.items, at);
+    if (!entry.isJson || holdsObject(bytes, from)) return -1;
+    return entry.put!(entry.column!, row, bytes, from);
+  }
+
+  private items(table: TableScan, from: number): number {
+    const { bytes } = this;
+    const level = this.at.length;
+    this.at.push(0);
+    let at = from;
+    for (let place = 0; ; place++) {
+      if (bytes[at] !== 123) break;
+      this.at[level] = place;
+      const row = table.addRow(this.record);
+      for (let p = 0; p <= level; p++) table.places[p]!.putInteger(row, this.at[p]!);
+      at = this.object(table.root, at, table, row);
+      if (at < 0) break;
+      at = blanks(bytes, at);
+      if (bytes[at] === 93) {
+        this.at.pop();
+        return at + 1;
+      }
+      at = blanks(bytes, at + 1);
+    }
+    this.at.length = level;
+    return -1;
+  }
+}
+
+/** Whether a list holds an object at any depth: such lists become tables. */
+function holdsObject(bytes: Uint8Array, from: number): boolean {
+  const end = skipValue(bytes, from);
+  for (let at = from; at < end; at++) if (bytes[at] === 123) return true;
+  return false;
+}

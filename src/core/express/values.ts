@@ -1,0 +1,210 @@
+/**
+ * Values out of the bytes of a page into a column. What a value means must not be in doubt: for all that is not of the
+ * usual form of its type they say no, and the plain reader decides.
+ */
+
+import { SEEN } from "../shape/column-type.js";
+import { DATE, INSTANT, LOCAL_TIME, scanned, scanTimeBytes } from "../shape/date-time.js";
+import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
+import type { ColumnBuilder } from "./column-builder.js";
+import { isDigit, skipPlainText, skipText, skipValue } from "./skip.js";
+
+/** Puts the value that begins at a place into a row; the place behind it, or -1. The JSON is known to be valid. */
+export type PutValue = (into: ColumnBuilder, row: number, bytes: Uint8Array, at: number) => number;
+
+const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
+
+/** How values of a column are put; undefined: in no way of ours. */
+export function putterOf({ type }: ColumnBuilder): PutValue | undefined {
+  switch (type.kind) {
+    case "boolean":
+      return putBoolean;
+    case "int64":
+      return putInteger;
+    case "float64":
+      return putFloat;
+    case "decimal":
+      return type.precision <= 15 ? putDecimal(type.precision, type.scale) : undefined;
+    case "text":
+      return putText;
+    case "json":
+      return putJson;
+    case "date":
+    case "timestamp":
+    case "local_timestamp":
+      return putTime;
+    case "uuid":
+      return putUuid;
+    default:
+      return undefined;
+  }
+}
+
+const putBoolean: PutValue = (into, row, bytes, at) => {
+  const isTrue = bytes[at] === 116;
+  if ((!isTrue && bytes[at] !== 102) || (into.seen & SEEN.boolean) === 0) return -1;
+  into.mark(row);
+  into.bytes[row] = isTrue ? 1 : 0;
+  return at + (isTrue ? 4 : 5);
+};
+
+/** Digits that float64 holds exactly, whatever they are. */
+const MOST_DIGITS = 15;
+
+/** What was read last of a number: its digits as an integer, those behind the point, and where it ends. */
+const number = { digits: 0, behind: 0, end: 0 };
+
+/** Reads a plain number of few digits; false for others. */
+function readDigits(bytes: Uint8Array, from: number): boolean {
+  let at = from;
+  let digits = 0;
+  let count = 0;
+  let point = -1;
+  for (;;) {
+    const byte = bytes[at]!;
+    if (isDigit(byte)) {
+      digits = digits * 10 + byte - 48;
+      count++;
+    } else if (byte === 46 && point < 0) point = count;
+    else if (byte === 101 || byte === 69) return false;
+    else break;
+    at++;
+  }
+  number.digits = digits;
+  number.behind = point < 0 ? 0 : count - point;
+  number.end = at;
+  return count > 0 && count <= MOST_DIGITS;
+}
+
+const putInteger: PutValue = (into, row, bytes, at) => {
+  const isNegative = bytes[at] === 45;
+  if ((into.seen & SEEN.smallInt) === 0 || !readDigits(bytes, isNegative ? at + 1 : at)) return -1;
+  if (number.behind > 0) return -1;
+  // there is no -0 among the integers
+  into.putInteger(row, isNegative && number.digits !== 0 ? -number.digits : number.digits);
+  return number.end;
+};
+
+const putFloat: PutValue = (into, row, bytes, at) => {
+  const isNegative = bytes[at] === 45;
+  if (!readDigits(bytes, isNegative ? at + 1 : at)) return -1;
+  // both are exact, so the quotient is the nearest float64 (Clinger 1990)
+  const value = number.digits / 10 ** number.behind;
+  const kind = Number.isInteger(value) ? SEEN.smallInt : SEEN.float;
+  if ((into.seen & kind) === 0) return -1;
+  into.mark(row);
+  into.floats[row] = isNegative ? -value : value;
+  return number.end;
+};
+
+/** Declared decimals: numbers, and texts that write one out. */
+const putDecimal = (precision: number, scale: number): PutValue => {
+  const limit = 10 ** precision;
+  return (into, row, bytes, at) => {
+    if (into.column.rule.type === undefined) return -1;
+    const isText = bytes[at] === 34;
+    const begin = isText ? at + 1 : at;
+    const isNegative = bytes[begin] === 45;
+    if (!readDigits(bytes, isNegative ? begin + 1 : begin) || number.behind > scale) return -1;
+    const { end, behind } = number;
+    if (isText && bytes[end] !== 34) return -1;
+    // a text is not known to be a number: .5 and 5. are none
+    if (isText && (bytes[end - 1] === 46 || bytes[isNegative ? begin + 1 : begin] === 46)) return -1;
+    const unscaled = number.digits * 10 ** (scale - behind);
+    if (unscaled >= limit || unscaled > Number.MAX_SAFE_INTEGER) return -1;
+    into.putInteger(row, isNegative && unscaled !== 0 ? -unscaled : unscaled);
+    return isText ? end + 1 : end;
+  };
+};
+
+const putText: PutValue = (into, row, bytes, at) => {
+  if (bytes[at] !== 34) return putPlainWord(into, row, bytes, at);
+  const end = into.copyText(row, bytes, at + 1);
+  if (end >= 0) return end;
+  const behind = skipText(bytes, at + 1);
+  into.putText(row, JSON.parse(decoder.decode(bytes.subarray(at, behind))) as string);
+  return behind;
+};
+
+/** Whole numbers in a column that holds texts as well: they are written as they stand. */
+const putPlainWord: PutValue = (into, row, bytes, at) => {
+  const first = bytes[at] === 45 ? at + 1 : at;
+  // -0 is 0, and what does not begin with a digit is none
+  if (!isDigit(bytes[first]!) || (first > at && bytes[first] === 48)) return -1;
+  if ((into.seen & SEEN.smallInt) === 0 || !readDigits(bytes, first) || number.behind > 0) return -1;
+  const { end } = number;
+  if (bytes[end - 1] === 46) return -1;
+  into.putBytes(row, bytes, at, end);
+  return end;
+};
+
+/** Lists of plain values, and what has been declared as json. */
+const putJson: PutValue = (into, row, bytes, at) => {
+  const end = skipValue(bytes, at);
+  if (end < 0) return -1;
+  if (isCanonical(bytes, at, end)) {
+    into.putBytes(row, bytes, at, end);
+    return end;
+  }
+  into.putText(row, stringifyExact(parseExactJson(decoder.decode(bytes.subarray(at, end)))));
+  return end;
+};
+
+/** Whether a value stands there as JSON.stringify would write it: without blanks, escapes, objects, and fractions. */
+function isCanonical(bytes: Uint8Array, from: number, end: number): boolean {
+  for (let at = from; at < end; at++) {
+    const byte = bytes[at]!;
+    if (byte === 34) {
+      at = skipPlainText(bytes, at + 1) - 1;
+      if (at < 0) return false;
+    } else if (byte <= 32 || byte === 123 || byte === 45 || byte === 46 || byte === 69) return false;
+    // the exponent of a number, where it is no word
+    else if (byte === 101 && isDigit(bytes[at - 1]!)) return false;
+  }
+  return true;
+}
+
+const putTime: PutValue = (into, row, bytes, at) => {
+  if (bytes[at] !== 34) return -1;
+  let end = at + 1;
+  while (bytes[end] !== 34) end++;
+  const kind = scanTimeBytes(bytes, at + 1, end);
+  const { type } = into;
+  if (type.kind === "date") {
+    if (kind !== DATE || (into.seen & SEEN.date) === 0) return -1;
+    into.mark(row);
+    into.halves[row] = scanned.days;
+    return end + 1;
+  }
+  const isInstant = type.kind === "timestamp";
+  if (kind !== (isInstant ? INSTANT : LOCAL_TIME)) return -1;
+  if ((into.seen & (isInstant ? SEEN.instant : SEEN.localTime)) === 0) return -1;
+  const micros = scanned.seconds * 1e6 + scanned.micros;
+  if (!Number.isSafeInteger(micros)) return -1;
+  into.putInteger(row, micros);
+  return end + 1;
+};
+
+const putUuid: PutValue = (into, row, bytes, at) => {
+  if (bytes[at] !== 34 || bytes[at + 37] !== 34 || (into.seen & SEEN.uuid) === 0) return -1;
+  into.mark(row);
+  let to = row * 16;
+  for (let i = 1; i <= 36; ) {
+    if (i === 9 || i === 14 || i === 19 || i === 24) {
+      if (bytes[at + i] !== 45) return -1;
+      i++;
+    }
+    const high = hexOf(bytes[at + i]!);
+    const low = hexOf(bytes[at + i + 1]!);
+    if (high < 0 || low < 0) return -1;
+    into.bytes[to++] = high * 16 + low;
+    i += 2;
+  }
+  return at + 38;
+};
+
+/** Lower case alone: another would not come back as it was sent. */
+function hexOf(byte: number): number {
+  if (isDigit(byte)) return byte - 48;
+  return byte >= 97 && byte <= 102 ? byte - 87 : -1;
+}

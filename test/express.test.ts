@@ -1,0 +1,114 @@
+/** Whole runs by both readers: the same tables, the same report, and the express reader is the one at work. */
+
+import fc from "fast-check";
+import { afterEach, describe, expect, it } from "vitest";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
+import { unshape } from "../src/core/index.js";
+import { compileStream } from "../src/core/stream/compile-stream.js";
+import { outlinePlan } from "../src/core/stream/outline-plan.js";
+import { defineConnector } from "../src/index.js";
+import { carried } from "./support/carried.js";
+import { documentsOf } from "./support/documents.js";
+import { filledTables } from "./support/filled-tables.js";
+import { isLong } from "./support/long.js";
+import { settled } from "./support/settled.js";
+
+type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
+
+const STREAM: StreamInput = {
+  get: "/s",
+  key: "id",
+  records: "$.items[*]",
+  pages: { token: "$.next", query: "after", total: "$.total" },
+  cursor: { field: "at", query: "since" },
+};
+
+afterEach(() => {
+  delete process.env.EARLY_BRIDGE_READER;
+});
+
+/** Carries pages of records by a reader; what the run says, and the records that the tables give back. */
+async function carry(pages: readonly (readonly object[])[], reader: "express" | "plain", stream = STREAM) {
+  process.env.EARLY_BRIDGE_READER = reader;
+  const total = pages.flat().length;
+  const { run, database, notices } = carried(stream, ({ query }) => {
+    const number = Number(query.get("after") ?? 0);
+    return {
+      body: { total, items: pages[number], next: number + 1 < pages.length ? String(number + 1) : null },
+    };
+  });
+  const { stream: report } = await run();
+  const { outcome, received, added, doubled, quarantined, rowsByTable, error } = report;
+  const tables = await filledTables(database, "s");
+  const records = unshape(tables).map(settled).sort();
+  const known = { outcome, received, added, doubled, quarantined, code: error?.code };
+  return { known, rowsByTable, records, notices: notices(), cursor: report.cursor };
+}
+
+describe("a run by the express reader", () => {
+  it("ends as one by the plain reader: random records, with some that come twice", async () => {
+    const key = fc.constantFrom("a", "b", "list", "value", "É");
+    const pages = fc.array(documentsOf(key), { minLength: 3, maxLength: 5 });
+    await fc.assert(
+      fc.asyncProperty(pages, fc.nat({ max: 9 }), async (made, twice) => {
+        let id = 0;
+        const given = made.map((records, page) =>
+          records.map((record) => ({
+            ...record,
+            id: ++id % 11 === twice ? 1 : id,
+            at: `2026-01-0${page + 1}`,
+          })),
+        );
+        const [express, plain] = [await carry(given, "express"), await carry(given, "plain")];
+        const byText = (records: readonly unknown[]) => records.map((each) => JSON.stringify(each)).sort();
+        expect(byText(express.records)).toEqual(byText(plain.records));
+        expect(express).toMatchObject({
+          known: plain.known,
+          rowsByTable: plain.rowsByTable,
+          cursor: plain.cursor,
+        });
+      }),
+      { numRuns: isLong ? 60 : 8, endOnFailure: true },
+    );
+  });
+
+  it("tells of two records of one page that have the same key and differ, as the plain one does", async () => {
+    const record = (id: number, name: string) => ({ id, name, at: "2026-01-01" });
+    const pages = [[record(1, "a")], [record(2, "b"), record(2, "c")]];
+    for (const reader of ["express", "plain"] as const)
+      expect((await carry(pages, reader)).known).toMatchObject({ code: "KEY_NOT_UNIQUE" });
+  });
+});
+
+describe("a stream", () => {
+  const planOf = (stream: Partial<StreamInput>) => {
+    const connector = defineConnector({
+      connector: "c",
+      api: { url: "https://api.huts.example" },
+      streams: { s: { ...STREAM, ...stream } as StreamInput },
+    });
+    return outlinePlan(compileStream(connector, "s", connector.streams.s!));
+  };
+
+  it("is read express by the fields that asking needs", () => {
+    expect(planOf({})).toEqual({ list: ["items"], fields: ["id", "at"], identity: ["id"] });
+    expect(planOf({ records: "$[*]", pages: { after: "seq", query: "from" }, cursor: undefined })).toEqual({
+      list: [],
+      fields: ["id", "seq"],
+      identity: ["id"],
+    });
+  });
+
+  it.each<[string, Partial<StreamInput>]>([
+    ["conditions over whole records", { where: "record.n > 1" }],
+    ["fields that are added", { add: { hut: 1 } }],
+    ["fields that are worked out", { compute: { n: "record.id" } }],
+    ["records without a key", { key: undefined }],
+    ["a key within an object", { key: "meta.id" }],
+    ["records at a path that is not plain", { records: "$..items[*]" }],
+    ["the next page's place within the records", { pages: { token: "$.items[-1:].id", query: "after" } }],
+    ["another form", { response: "json_lines", records: undefined, pages: undefined }],
+  ])("is read plainly where there are %s", (_, stream) => {
+    expect(planOf(stream)).toBeUndefined();
+  });
+});
