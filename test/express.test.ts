@@ -68,7 +68,7 @@ describe("a run by the express reader", () => {
           cursor: plain.cursor,
         });
       }),
-      { numRuns: isLong ? 60 : 8, endOnFailure: true },
+      { numRuns: isLong ? 40 : 4, endOnFailure: true },
     );
   });
 

@@ -176,7 +176,7 @@ class Carrier {
   }
 
   private async openAsk(of?: CompiledStream): Promise<StreamAsk> {
-    const { api, stream, choices, signal, onEvent, startedAtMs } = this.options;
+    const { api, stream, choices, signal, onEvent, startedAtMs, write, deletes } = this.options;
     const stopping = AbortSignal.any([signal, this.stop.signal]);
     // every request under way listens to it
     api.expectListeners(stopping, this.stop.signal);
@@ -186,7 +186,8 @@ class Carrier {
       tally: this.tally,
       signal: stopping,
       nowMs: startedAtMs,
-      onlyRows: true,
+      // what rows say of their record's life is worked out from whole records
+      onlyRows: write.standing === "replaced" && deletes === "remove",
       onEvent: (event) =>
         event.type === "notice" ? this.notice(event.message) : onEvent({ ...event, stream }),
     });

@@ -175,7 +175,7 @@ function someOf(source: ByteRecords, all: readonly unknown[], some: readonly unk
   const places = new Map(all.map((record, i) => [record, i]));
   const kept = some.map((record) => places.get(record)!);
   const pick = (from: readonly number[]) => kept.map((i) => from[i]!);
-  return { bytes: source.bytes, starts: pick(source.starts), ends: pick(source.ends) };
+  return { ...source, starts: pick(source.starts), ends: pick(source.ends) };
 }
 
 /** The page with the rules applied: fields added, records left out; what no rule can judge goes to quarantine. */

@@ -18,6 +18,8 @@ export interface OutlinePlan {
 
 /** Records in the bytes of their page. */
 export interface ByteRecords {
+  /** who found them */
+  readonly outliner: Outliner;
   readonly bytes: Uint8Array;
   readonly starts: readonly number[];
   readonly ends: readonly number[];
@@ -38,8 +40,12 @@ interface Field {
 const encoder = new TextEncoder();
 const decoder = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
 
+/** Where most records are not as the tables have them, so many pages are read plainly before it is tried again. */
+const REST = 20;
+
 /** Makes the outline of pages; made once for a stream. */
 export class Outliner {
+  private resting = 0;
   private readonly list: readonly Uint8Array[];
   private readonly fields: readonly Field[];
 
@@ -48,8 +54,17 @@ export class Outliner {
     this.fields = plan.fields.map((name) => ({ name, bytes: encoder.encode(name) }));
   }
 
+  /** Outlines were of no use: the next pages are left to the plain reader. */
+  rest(): void {
+    this.resting = REST;
+  }
+
   /** undefined: the plain reader is to read the page. */
   outline(body: Uint8Array): Outline | undefined {
+    if (this.resting > 0) {
+      this.resting--;
+      return undefined;
+    }
     // one kind of array for all that follows: Node's Buffer is another, and code for both is twice as slow
     const bytes = new Uint8Array(body.buffer, body.byteOffset, body.length);
     const pass = new Pass(bytes, this.list, this.fields);
@@ -59,7 +74,7 @@ export class Outliner {
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
     const head = decoder.decode(bytes.subarray(0, listStart + 1));
     const rest = parseExactJson(head + decoder.decode(bytes.subarray(listEnd - 1)));
-    return { bytes, starts, ends, sketches, body: rest };
+    return { outliner: this, bytes, starts, ends, sketches, body: rest };
   }
 }
 

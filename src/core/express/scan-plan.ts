@@ -154,7 +154,7 @@ export function batchOf(scan: TableScan, root: TableScan, records: number): Tabl
   return { table: shape.name, rows, recordOf: recordOf.slice(0, rows), columns };
 }
 
-/** The record's key in each row of it. A record has one row in the stream's own table, so its number is that of its row. */
+/** The record's key in each row of it. A record has one row in the stream's own table, and the number of that row. */
 function repeated({ name }: ColumnShape, key: ColumnBatch, recordOf: Int32Array, rows: number): ColumnBatch {
   const { type, utf8 } = key;
   if (utf8 !== undefined) {

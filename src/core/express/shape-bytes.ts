@@ -16,7 +16,7 @@ import { Scanner } from "./scanner.js";
 
 /** Rows of some of a page's records. */
 export interface ShapedSome extends Shaped {
-  /** their places in the page */
+  /** their places in the page, in order */
   readonly which: readonly number[];
 }
 
@@ -24,9 +24,6 @@ const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
 
 /** So many records are shaped at a time. */
 const SLICE = 5000;
-/** Where most records are not as the tables have them, so many slices are read plainly before scanning is tried again. */
-const REST = 8;
-const resting = new WeakMap<Shape, number>();
 
 /**
  * The same rows as the plain reader gives. What is unusual in a slice comes last: its records have different keys, so
@@ -36,10 +33,11 @@ export function* shapeBytes(source: ByteRecords, shape: Shape): Generator<Shaped
   const { length } = source.starts;
   for (let from = 0; from < length; from += SLICE) {
     const all = Array.from({ length: Math.min(SLICE, length - from) }, (_, i) => from + i);
-    const scanner = mayScan(shape) ? scannerOf(shape, all.length) : undefined;
+    const { tables, key } = shape.scannable;
+    const scanner = Scanner.of(tables, key, all.length);
     const odd = scanner?.scan(source, all) ?? all;
+    if (odd.length * 2 > all.length) source.outliner.rest();
     if (scanner !== undefined) {
-      resting.set(shape, odd.length * 2 > all.length ? REST : 0);
       const isOdd = new Set(odd);
       const which = odd.length === 0 ? all : all.filter((i) => !isOdd.has(i));
       if (which.length > 0) yield { ...shape.scanned(scanner.batches(), scanner.filled()), which };
@@ -48,18 +46,11 @@ export function* shapeBytes(source: ByteRecords, shape: Shape): Generator<Shaped
   }
 }
 
-function mayScan(shape: Shape): boolean {
-  const left = resting.get(shape) ?? 0;
-  if (left > 0) resting.set(shape, left - 1);
-  return left === 0;
-}
-
-function scannerOf(shape: Shape, records: number): Scanner | undefined {
-  const { tables, key } = shape.scannable;
-  return Scanner.of(tables, key, records);
-}
-
-/** Records as objects, as the plain reader has them. */
+/** Records as objects, as the plain reader has them: neighbours are parsed together. */
 function recordsAt({ bytes, starts, ends }: ByteRecords, which: readonly number[]): unknown[] {
-  return which.map((i) => parseExactJson(decoder.decode(bytes.subarray(starts[i]!, ends[i]!))));
+  const [first, last] = [which[0]!, which.at(-1)!];
+  const parse = (from: number, to: number) =>
+    parseExactJson(`[${decoder.decode(bytes.subarray(from, to))}]`) as unknown[];
+  if (last - first + 1 === which.length) return parse(starts[first]!, ends[last]!);
+  return which.flatMap((i) => parse(starts[i]!, ends[i]!));
 }
