@@ -114,9 +114,7 @@ class Pass {
     if (bytes[at] === 125) return -1;
     for (;;) {
       const key = at + 1;
-      at = this.behindKey(at);
-      if (at < 0) return -1;
-      const value = behindColon(bytes, at);
+      const value = this.valueOf(at);
       if (value < 0) return -1;
       // a name that comes twice counts the second time: nothing for here
       if (isName(bytes, key, list[step]!)) at = this.listEnd < 0 ? this.toList(value, step + 1) : -1;
@@ -129,9 +127,11 @@ class Pass {
     }
   }
 
-  /** The place behind a key without escapes: one with them may be any. */
-  private behindKey(at: number): number {
-    return this.bytes[at] === 34 ? skipPlainText(this.bytes, at + 1) : -1;
+  /** The place of the value whose key begins at a place; -1 where the key has escapes: it may be any then. */
+  private valueOf(at: number): number {
+    const { bytes } = this;
+    const end = bytes[at] === 34 ? skipPlainText(bytes, at + 1) : -1;
+    return end < 0 ? -1 : behindColon(bytes, end);
   }
 
   private records(from: number): number {
@@ -164,9 +164,7 @@ class Pass {
     if (bytes[at] === 125) return at + 1;
     for (;;) {
       const key = at + 1;
-      at = this.behindKey(at);
-      if (at < 0) return -1;
-      const value = behindColon(bytes, at);
+      const value = this.valueOf(at);
       if (value < 0) return -1;
       at = skipValue(bytes, value, 1);
       if (at < 0) return -1;

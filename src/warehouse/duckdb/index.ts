@@ -3,7 +3,7 @@
 import { open, stat } from "node:fs/promises";
 import { availableParallelism } from "node:os";
 import { basename, dirname, resolve } from "node:path";
-import type { DuckDBConnection, DuckDBInstance as Instance } from "@duckdb/node-api";
+import type { DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
 import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
@@ -21,7 +21,7 @@ import type {
   Warehouse,
   WarehouseSession,
 } from "../warehouse.js";
-import { DuckDBInstance } from "./driver.js";
+import { driver } from "./driver.js";
 import { DuckLedger } from "./ledger.js";
 import { type Lease, leaseFile } from "./open-files.js";
 import { StageTable } from "./stage.js";
@@ -66,7 +66,7 @@ async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
       hint: "Run a bridge first: it makes the file.",
     });
   }
-  const instance = await DuckDBInstance.create(":memory:", SAFE);
+  const instance = await driver.DuckDBInstance.create(":memory:", SAFE);
   const writing = await instance.connect();
   try {
     const folder = dirname(resolve(path));
@@ -125,7 +125,7 @@ class DuckSession implements WarehouseSession {
   private readonly opening = pLimit(1);
 
   constructor(
-    private readonly instance: Instance,
+    private readonly instance: DuckDBInstance,
     private readonly writing: DuckDBConnection,
     readonly ledger: DuckLedger,
     private readonly turns: LimitFunction,

@@ -6,7 +6,7 @@
  *                           change it
  */
 
-import type { DuckDBDataChunk as DataChunk, DuckDBAppender, DuckDBConnection } from "@duckdb/node-api";
+import type { DuckDBAppender, DuckDBConnection, DuckDBDataChunk } from "@duckdb/node-api";
 import type { Vector } from "@duckdb/node-bindings";
 import type { ColumnBatch, TableBatch, Utf8Texts } from "../../core/shape/batch.js";
 import { fixedWidth } from "../../core/shape/batch.js";
@@ -15,7 +15,7 @@ import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js"
 import { type ParquetColumn, parquetFile, RowGroup } from "../parquet/parquet.js";
 import { widenStatement } from "../sql/merge-plan.js";
 import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
-import { BIGINT, bindings, DuckDBDataChunk } from "./driver.js";
+import { bindings, driver } from "./driver.js";
 import type { StageFolder } from "./stage-folder.js";
 import { STAGE_SIZES } from "./stage-sizes.js";
 import { DUCKDB, quoteName, quoteText, STAGE_DATABASE, sqlType, vectorType } from "./types.js";
@@ -35,7 +35,7 @@ export class StageTable implements Stage {
   rows = 0;
   private columns: readonly ColumnSchema[] = [];
   private appender: DuckDBAppender | undefined;
-  private chunk: DataChunk | undefined;
+  private chunk: DuckDBDataChunk | undefined;
   /** rows that are neither in the table nor in a group yet */
   private waiting: Waiting[] = [];
   private waitingRows = 0;
@@ -87,7 +87,10 @@ export class StageTable implements Stage {
       ...this.columns.map((old) => schema.columns.find((column) => column.name === old.name) ?? old),
       ...schema.columns.filter((column) => !before.has(column.name)),
     ];
-    this.chunk = DuckDBDataChunk.create([BIGINT, ...this.columns.map((column) => vectorType(column.type))]);
+    this.chunk = driver.DuckDBDataChunk.create([
+      driver.BIGINT,
+      ...this.columns.map((column) => vectorType(column.type)),
+    ]);
     this.appender = await this.connection.createAppender(this.name, "main", STAGE_DATABASE);
   }
 

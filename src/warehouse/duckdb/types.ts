@@ -3,18 +3,7 @@
 import type { DuckDBType } from "@duckdb/node-api";
 import type { ColumnType } from "../../core/shape/column-type.js";
 import type { SqlDialect } from "../sql/dialect.js";
-import {
-  BIGINT,
-  BLOB,
-  BOOLEAN,
-  DATE,
-  DECIMAL,
-  DOUBLE,
-  TIMESTAMP,
-  TIMESTAMPTZ,
-  UUID,
-  VARCHAR,
-} from "./driver.js";
+import { driver } from "./driver.js";
 
 /** The type in SQL. An instant is kept with its zone known: TIMESTAMPTZ. */
 export function sqlType(type: ColumnType): string {
@@ -48,26 +37,26 @@ export function sqlType(type: ColumnType): string {
 export function vectorType(type: ColumnType): DuckDBType {
   switch (type.kind) {
     case "boolean":
-      return BOOLEAN;
+      return driver.BOOLEAN;
     case "int64":
-      return BIGINT;
+      return driver.BIGINT;
     case "float64":
-      return DOUBLE;
+      return driver.DOUBLE;
     case "decimal":
-      return DECIMAL(type.precision, type.scale);
+      return driver.DECIMAL(type.precision, type.scale);
     case "text":
     case "json":
-      return VARCHAR;
+      return driver.VARCHAR;
     case "date":
-      return DATE;
+      return driver.DATE;
     case "timestamp":
-      return TIMESTAMPTZ;
+      return driver.TIMESTAMPTZ;
     case "local_timestamp":
-      return TIMESTAMP;
+      return driver.TIMESTAMP;
     case "uuid":
-      return UUID;
+      return driver.UUID;
     case "bytes":
-      return BLOB;
+      return driver.BLOB;
   }
 }
 
