@@ -228,6 +228,17 @@ describe("versions", () => {
     ]);
   });
 
+  it("live on where their record went and came back as it was in one run", async () => {
+    const was = { id: 3, v: 1, kids: [{ n: 1 }] };
+    const { path } = await loadRuns([[[[was]], [[{ id: 3, gone: true }]], [[was]]]], { write: "versions" });
+    expect(
+      await queryFile(path, "SELECT count(*)::INTEGER AS n, count(eb_deleted_at)::INTEGER AS gone FROM s"),
+    ).toEqual([{ n: 1, gone: 0 }]);
+    expect(
+      await queryFile(path, "SELECT count(*)::INTEGER AS n FROM s_kids WHERE eb_valid_to IS NULL"),
+    ).toEqual([{ n: 1 }]);
+  });
+
   it("count by the API's times alone once a record came back with one, whatever the clock here shows", async () => {
     const at = (hours: number, v: number) => ({ id: 1, v, changed: time(hours) });
     const { path } = await loadRuns(

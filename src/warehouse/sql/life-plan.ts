@@ -15,15 +15,22 @@ import { SEQUENCE_COLUMN } from "./stage.js";
 const list = (sql: SqlDialect, names: readonly string[], of = "") =>
   names.map((name) => `${of === "" ? "" : `${of}.`}${sql.quoteName(name)}`).join(", ");
 
-/** Statements that take out of the stages what stands in the target already, in all of some columns. */
+/**
+ * Statements that take out of the stages what stands in the target already, in all of some columns. `now`, where there
+ * are versions: one that came and went at this very moment does not stand, and comes again.
+ */
 export function withoutStanding(
   sql: SqlDialect,
   stages: readonly string[],
   target: string,
   columns: readonly string[],
+  now: string | undefined,
 ): string[] {
   const [root, ...children] = stages as [string, ...string[]];
-  const stands = `DELETE FROM ${root} AS s USING ${target} AS t WHERE ${equalKeys(sql, "s", columns, "t", columns)}`;
+  const holds =
+    now === undefined ? "" : ` AND (t.${DELETED_COLUMN} IS NULL OR t.${VALID_FROM_COLUMN} <> ${now})`;
+  const equal = equalKeys(sql, "s", columns, "t", columns);
+  const stands = `DELETE FROM ${root} AS s USING ${target} AS t WHERE ${equal}${holds}`;
   return [stands, ...children.map((child) => orphansStatement(child, root))];
 }
 

@@ -48,9 +48,16 @@ export async function prepareSlot(
   }
   await slot.writable();
   const now = work.sql.instant(target.loadedAtMs);
-  if (target.write.standing === "versioned") await work.run(livesAgain(work.sql, stages, stands, now));
+  const isVersioned = target.write.standing === "versioned";
+  if (isVersioned) await work.run(livesAgain(work.sql, stages, stands, now));
   const columns = [...new Set([...root.recordKey, STATE_COLUMN])];
-  const statements = withoutStanding(work.sql, namesOf(stages), stands, columns);
+  const statements = withoutStanding(
+    work.sql,
+    namesOf(stages),
+    stands,
+    columns,
+    isVersioned ? now : undefined,
+  );
   const unchanged = await work.countLess(own.sqlName, statements);
   return { doubled, unchanged };
 }
