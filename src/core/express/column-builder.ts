@@ -1,6 +1,6 @@
 /** Buffers of one column, filled row by row: what a batch is made of. */
 
-import { type ColumnBatch, fixedWidth } from "../shape/batch.js";
+import { type ColumnBatch, fixedWidth, hasValue } from "../shape/batch.js";
 import type { ColumnType } from "../shape/column-type.js";
 import type { ColumnShape } from "../shape/table-shape.js";
 
@@ -42,7 +42,7 @@ export class ColumnBuilder {
   }
 
   has(row: number): boolean {
-    return row < this.capacity && (this.validity[row >> 3]! & (1 << (row & 7))) !== 0;
+    return row < this.capacity && hasValue(this.validity, row);
   }
 
   /** Makes room for a row and notes that it has a value. */
@@ -139,7 +139,7 @@ export class ColumnBuilder {
     const ends = this.ends.slice(0, rows);
     let before = 0;
     for (let row = 0; row < rows; row++) {
-      if ((validity[row >> 3]! & (1 << (row & 7))) === 0) ends[row] = before;
+      if (!hasValue(validity, row)) ends[row] = before;
       else before = ends[row]!;
     }
     return {

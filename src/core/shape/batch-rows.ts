@@ -3,7 +3,7 @@
  * faster.
  */
 
-import type { ColumnBatch, TableBatch } from "./batch.js";
+import { bytesOfText, type ColumnBatch, hasValue, type TableBatch } from "./batch.js";
 
 /**
  * The rows of a batch. Values are boolean, number (float64), bigint (int64) and text for all other types: dates and
@@ -18,10 +18,9 @@ export function batchRows<Row = Record<string, unknown>>({ rows, columns }: Tabl
 
 /** One value of a column, as `batchRows` gives it. */
 export function batchValue({ type, validity, data, texts, utf8 }: ColumnBatch, row: number): unknown {
-  if (validity !== undefined && ((validity[row >> 3]! >> (row & 7)) & 1) === 0) return null;
+  if (!hasValue(validity, row)) return null;
   if (texts !== undefined) return texts[row];
-  if (utf8 !== undefined)
-    return decoder.decode(utf8.bytes.subarray(row === 0 ? 0 : utf8.ends[row - 1]!, utf8.ends[row]!));
+  if (utf8 !== undefined) return decoder.decode(bytesOfText(utf8, row));
   const view = new DataView(data!);
   switch (type.kind) {
     case "boolean":

@@ -37,6 +37,16 @@ export interface Utf8Texts {
   readonly ends: Uint32Array<ArrayBuffer>;
 }
 
+/** Whether a row has a value. */
+export function hasValue(validity: Uint8Array | undefined, row: number): boolean {
+  return validity === undefined || (validity[row >> 3]! & (1 << (row & 7))) !== 0;
+}
+
+/** The bytes of a row's text. */
+export function bytesOfText({ bytes, ends }: Utf8Texts, row: number): Uint8Array {
+  return bytes.subarray(row === 0 ? 0 : ends[row - 1]!, ends[row]!);
+}
+
 /** Rows of one table out of one page, column by column. */
 export interface TableBatch {
   readonly table: string;

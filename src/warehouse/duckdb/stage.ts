@@ -9,7 +9,7 @@
 import type { DuckDBAppender, DuckDBConnection, DuckDBDataChunk } from "@duckdb/node-api";
 import type { Vector } from "@duckdb/node-bindings";
 import type { ColumnBatch, TableBatch, Utf8Texts } from "../../core/shape/batch.js";
-import { fixedWidth } from "../../core/shape/batch.js";
+import { bytesOfText, fixedWidth, hasValue } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import { type ParquetColumn, parquetFile, RowGroup } from "../parquet/parquet.js";
@@ -248,18 +248,14 @@ function fillVector(vector: Vector, source: VectorSource, from: number, rows: nu
   else
     for (let row = 0; row < rows; row++) {
       const at = from + row;
-      if (validity !== undefined && (validity[at >> 3]! & (1 << (at & 7))) === 0) continue;
+      if (!hasValue(validity, at)) continue;
       const text = texts?.[at];
       if (text !== undefined && !blob) bindings.vector_assign_string_element(vector, row, text);
       else {
-        const bytes = text === undefined ? bytesOf(utf8!, at) : Buffer.from(text, "base64");
+        const bytes = text === undefined ? bytesOfText(utf8!, at) : Buffer.from(text, "base64");
         bindings.vector_assign_string_element_len(vector, row, bytes);
       }
     }
-}
-
-function bytesOf({ bytes, ends }: Utf8Texts, row: number): Uint8Array {
-  return bytes.subarray(row === 0 ? 0 : ends[row - 1]!, ends[row]!);
 }
 
 /** Small decimals are int16 or int32 in DuckDB: the low part of the unscaled int64. */

@@ -4,7 +4,7 @@
  * https://parquet.apache.org/docs/file-format/data-pages/encodings/
  */
 
-import { type ColumnBatch, fixedWidth, type Utf8Texts } from "../../core/shape/batch.js";
+import { type ColumnBatch, fixedWidth, hasValue, type Utf8Texts } from "../../core/shape/batch.js";
 
 /** The encoded values of so many rows. */
 export function plainValues(column: ColumnBatch, rows: number): Uint8Array<ArrayBuffer> {
@@ -17,8 +17,6 @@ export function plainValues(column: ColumnBatch, rows: number): Uint8Array<Array
   return type.kind === "decimal" && width === 16 ? bigEndian(present) : present;
 }
 
-const isThere = (validity: Uint8Array, row: number) => (validity[row >> 3]! & (1 << (row & 7))) !== 0;
-
 /** The values of those rows that have one; runs of them are copied at once. */
 function presentValues(
   values: Uint8Array<ArrayBuffer>,
@@ -30,9 +28,9 @@ function presentValues(
   const present = new Uint8Array(rows * width);
   let end = 0;
   for (let row = 0; row < rows; row++) {
-    if (!isThere(validity, row)) continue;
+    if (!hasValue(validity, row)) continue;
     let to = row + 1;
-    while (to < rows && isThere(validity, to)) to++;
+    while (to < rows && hasValue(validity, to)) to++;
     present.set(values.subarray(row * width, to * width), end);
     end += (to - row) * width;
     row = to;
@@ -69,7 +67,7 @@ function textValues(
   let out = Buffer.allocUnsafe(rows * 4 + units + 64);
   let end = 0;
   for (let row = 0; row < rows; row++) {
-    if (validity !== undefined && !isThere(validity, row)) continue;
+    if (!hasValue(validity, row)) continue;
     const text = texts[row]!;
     // a unit of UTF-16 has three bytes of UTF-8 at most
     const most = end + 4 + text.length * 3;
@@ -97,7 +95,7 @@ function byteValues(
   let from = 0;
   for (let row = 0; row < rows; row++) {
     const end = ends[row]!;
-    if (validity !== undefined && !isThere(validity, row)) continue;
+    if (!hasValue(validity, row)) continue;
     const length = end - from;
     out[to] = length;
     out[to + 1] = length >> 8;
