@@ -188,6 +188,7 @@ class Carrier {
       nowMs: startedAtMs,
       // what rows say of their record's life is worked out from whole records
       onlyRows: write.standing === "replaced" && deletes === "remove",
+      shape: () => (of === undefined ? this.shape : undefined),
       onEvent: (event) =>
         event.type === "notice" ? this.notice(event.message) : onEvent({ ...event, stream }),
     });

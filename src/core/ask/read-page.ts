@@ -87,7 +87,8 @@ export interface ShapedSlice extends Shaped {
 const SLICE = 5000;
 
 /**
- * Reads one page. With an outliner, its records stay bytes, where they are of the usual kind.
+ * Reads one page. With an outliner, its records stay bytes, where they are of the usual kind; with a shape, they go into
+ * its columns on the way.
  * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND, RESPONSE_UNLIKE
  */
 export function readPage(
@@ -95,12 +96,13 @@ export function readPage(
   plan: ReadPlan,
   where: Where = {},
   outliner?: Outliner,
+  shape?: Shape,
 ): PageRead & { readonly body: unknown } {
   if (response.status === 204 || response.status === 205) {
     const envelope = readEnvelope(undefined, response.headers, plan);
     return { ...pageOfRecords([], 0), envelope, body: undefined };
   }
-  const outline = outliner?.outline(response.body);
+  const outline = outliner?.outline(response.body, shape);
   // what an empty list means depends on what stands beside it
   if (outline !== undefined && outline.sketches.length > 0) {
     const { sketches, body } = outline;
@@ -172,10 +174,11 @@ export function withRecords(page: PageRead, records: readonly unknown[]): PageRe
 
 /** Where some of a page's records are in the bytes. */
 function someOf(source: ByteRecords, all: readonly unknown[], some: readonly unknown[]): ByteRecords {
+  if (some.length === all.length) return source;
   const places = new Map(all.map((record, i) => [record, i]));
   const kept = some.map((record) => places.get(record)!);
   const pick = (from: readonly number[]) => kept.map((i) => from[i]!);
-  return { ...source, starts: pick(source.starts), ends: pick(source.ends) };
+  return { ...source, starts: pick(source.starts), ends: pick(source.ends), scan: undefined };
 }
 
 /** The page with the rules applied: fields added, records left out; what no rule can judge goes to quarantine. */

@@ -159,7 +159,7 @@ export interface Drift {
 }
 /** When rows and cursor are committed together */
 export interface Checkpoint {
-  /** Rows between two checkpoints, at most. Default: 200000 */
+  /** Rows between two checkpoints, at most. Default: 500000 */
   rows?: number | undefined;
   /** Time between two checkpoints, at most. Default: "PT30S" */
   every?: string | undefined;

@@ -5,7 +5,7 @@ import { columnsSchema, fieldsSchema, roomSchema } from "./column-schema.js";
 import { nameText, positiveFixed } from "./text-schemas.js";
 
 /** Rows and time between two checkpoints, at most, where a bridge says nothing else. */
-export const CHECKPOINT_DEFAULTS = Object.freeze({ rows: 200_000, every: "PT30S" });
+export const CHECKPOINT_DEFAULTS = Object.freeze({ rows: 500_000, every: "PT30S" });
 
 const httpSchema = z
   .strictObject({

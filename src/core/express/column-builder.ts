@@ -3,6 +3,7 @@
 import { type ColumnBatch, fixedWidth, hasValue } from "../shape/batch.js";
 import type { ColumnType } from "../shape/column-type.js";
 import type { ColumnShape } from "../shape/table-shape.js";
+import { IS_PLAIN, skipRune } from "./skip.js";
 
 const encoder = new TextEncoder();
 
@@ -75,32 +76,42 @@ export class ColumnBuilder {
     this.ends[row] = to;
   }
 
-  /** A text without escapes that begins at a place: the place behind its quote, or -1 where it has one. */
+  /** A text without escapes that begins at a place: the place behind its quote; -1 where it has one, or is no text. */
   copyText(row: number, from: Uint8Array, start: number): number {
     this.mark(row);
     let { bytes } = this;
     const begin = this.end;
     let to = begin;
     for (let at = start; ; ) {
-      // room for a stretch, then no more looking
-      if (to + STRETCH > bytes.length) {
+      // room for a stretch and the rest of a last character, then no more looking
+      if (to + STRETCH + 4 > bytes.length) {
         this.end = to;
-        this.reserve(STRETCH);
+        this.reserve(STRETCH + 4);
         bytes = this.bytes;
       }
       const stop = Math.min(at + STRETCH, from.length);
-      for (; at < stop; at++) {
+      while (at < stop) {
         const byte = from[at]!;
+        if (IS_PLAIN[byte] === 1) {
+          bytes[to++] = byte;
+          at++;
+          continue;
+        }
         if (byte === 34) {
           this.end = to;
           this.ends[row] = to;
           return at + 1;
         }
-        if (byte === 92) {
+        const next = byte >= 128 ? skipRune(from, at, byte) : -1;
+        if (next < 0) {
           this.end = begin;
           return -1;
         }
-        bytes[to++] = byte;
+        while (at < next) bytes[to++] = from[at++]!;
+      }
+      if (at >= from.length) {
+        this.end = begin;
+        return -1;
       }
     }
   }

@@ -1,10 +1,15 @@
 /**
  * A page's outline: where its records are in the bytes, the values that asking needs of each, and the rest of the body.
  * No record is made as an object. What is in any way unusual gives no outline: the plain reader reads it.
+ *
+ * Where the stream's tables are known, each record goes into their columns on the way; it is gone through once.
  */
 
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
-import { behindColon, blanks, isDigit, skipPlainText, skipValue } from "./skip.js";
+import type { Shape } from "../shape/shape.js";
+import { Scanner } from "./scanner.js";
+import { type Sketch, valueAt } from "./sketch.js";
+import { behindColon, blanks, isName, skipPlainText, skipValue } from "./skip.js";
 
 /** What is to be known of a page before its rows are made. */
 export interface OutlinePlan {
@@ -23,13 +28,25 @@ export interface ByteRecords {
   readonly bytes: Uint8Array;
   readonly starts: readonly number[];
   readonly ends: readonly number[];
+  /** their rows, where they are there already */
+  readonly scan?: PageScan | undefined;
+}
+
+/** All records of a page in the columns of their tables. */
+export interface PageScan {
+  readonly scanner: Scanner;
+  readonly shape: Shape;
+  /** the state of the shape that they were scanned by */
+  readonly version: number;
+  /** places in the page of records that are not as the tables have them: they have no rows here */
+  readonly odd: readonly number[];
 }
 
 export interface Outline extends ByteRecords {
   /** the body with an empty list in the place of its records */
   readonly body: unknown;
   /** each record with the fields that were wanted, as JSON.parse gives them; nothing else is in it */
-  readonly sketches: readonly Readonly<Record<string, unknown>>[];
+  readonly sketches: readonly Readonly<Sketch>[];
 }
 
 interface Field {
@@ -43,9 +60,14 @@ const decoder = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
 /** Where most records are not as the tables have them, so many pages are read plainly before it is tried again. */
 const REST = 20;
 
+/** The columns of a larger page are not to stand beside it: its rows are made later, piece by piece. */
+const LARGE = 8 * 1024 * 1024;
+
 /** Makes the outline of pages; made once for a stream. */
 export class Outliner {
   private resting = 0;
+  /** records of the last page */
+  private usual = 0;
   private readonly list: readonly Uint8Array[];
   private readonly fields: readonly Field[];
 
@@ -59,22 +81,26 @@ export class Outliner {
     this.resting = REST;
   }
 
-  /** undefined: the plain reader is to read the page. */
-  outline(body: Uint8Array): Outline | undefined {
+  /** undefined: the plain reader is to read the page. `shape`: what its records are scanned into on the way. */
+  outline(body: Uint8Array, shape?: Shape): Outline | undefined {
     if (this.resting > 0) {
       this.resting--;
       return undefined;
     }
     // one kind of array for all that follows: Node's Buffer is another, and code for both is twice as slow
     const bytes = new Uint8Array(body.buffer, body.byteOffset, body.length);
-    const pass = new Pass(bytes, this.list, this.fields);
+    const scanner = shape && bytes.length <= LARGE ? Scanner.of(shape.scannable, this.usual) : undefined;
+    scanner?.begin(bytes, this.plan.fields);
+    const pass = new Pass(bytes, this.list, this.fields, scanner);
     const end = pass.toList(blanks(bytes, 0), 0);
     if (end < 0 || pass.listEnd < 0 || blanks(bytes, end) !== bytes.length) return undefined;
-    const { starts, ends, sketches, listStart, listEnd } = pass;
+    const { starts, ends, sketches, listStart, listEnd, odd } = pass;
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
+    this.usual = starts.length;
     const head = decoder.decode(bytes.subarray(0, listStart + 1));
     const rest = parseExactJson(head + decoder.decode(bytes.subarray(listEnd - 1)));
-    return { outliner: this, bytes, starts, ends, sketches, body: rest };
+    const scan = scanner && shape && { scanner, shape, version: shape.version, odd };
+    return { outliner: this, bytes, starts, ends, sketches, body: rest, scan };
   }
 }
 
@@ -95,7 +121,9 @@ function areDifferent(sketches: Outline["sketches"], identity: readonly string[]
 class Pass {
   readonly starts: number[] = [];
   readonly ends: number[] = [];
-  readonly sketches: Record<string, unknown>[] = [];
+  readonly sketches: Sketch[] = [];
+  /** places of records that the scanner does not take */
+  readonly odd: number[] = [];
   listStart = -1;
   listEnd = -1;
 
@@ -103,6 +131,7 @@ class Pass {
     private readonly bytes: Uint8Array,
     private readonly list: readonly Uint8Array[],
     private readonly fields: readonly Field[],
+    private readonly scanner: Scanner | undefined,
   ) {}
 
   /** Goes through the value that leads to the records; the place behind it, or -1. */
@@ -140,7 +169,7 @@ class Pass {
     this.listStart = from;
     let at = blanks(bytes, from + 1);
     while (bytes[at] === 123) {
-      const end = this.record(at);
+      const end = this.scanned(at);
       if (end < 0) return -1;
       this.starts.push(at);
       this.ends.push(end);
@@ -156,9 +185,24 @@ class Pass {
     return this.listEnd;
   }
 
+  /** The place behind a record, or -1. */
+  private scanned(from: number): number {
+    const { scanner } = this;
+    if (scanner !== undefined) {
+      const sketch: Sketch = {};
+      const end = scanner.take(from, sketch);
+      if (end >= 0) {
+        this.sketches.push(sketch);
+        return end;
+      }
+      this.odd.push(this.starts.length);
+    }
+    return this.record(from);
+  }
+
   private record(from: number): number {
     const { bytes, fields } = this;
-    const sketch: Record<string, unknown> = {};
+    const sketch: Sketch = {};
     this.sketches.push(sketch);
     let at = blanks(bytes, from + 1);
     if (bytes[at] === 125) return at + 1;
@@ -176,36 +220,4 @@ class Pass {
       at = blanks(bytes, at + 1);
     }
   }
-}
-
-/** Whether a key that begins at a place is a name. */
-export function isName(bytes: Uint8Array, at: number, name: Uint8Array): boolean {
-  for (let i = 0; i < name.length; i++) if (bytes[at + i] !== name[i]) return false;
-  return bytes[at + name.length] === 34;
-}
-
-const SHORT = 40;
-/** Digits that float64 holds exactly, whatever they are. */
-const MOST_DIGITS = 15;
-
-/** A value as JSON.parse gives it, every digit kept. */
-function valueAt(bytes: Uint8Array, from: number, end: number): unknown {
-  const isText = bytes[from] === 34;
-  if (!isText && end - from <= MOST_DIGITS && isDigit(bytes[from]!)) {
-    let value = 0;
-    let at = from;
-    for (; isDigit(bytes[at]!); at++) value = value * 10 + bytes[at]! - 48;
-    if (at === end) return value;
-  }
-  if (end - from <= SHORT) {
-    const codes: number[] = [];
-    for (let at = isText ? from + 1 : from; at < (isText ? end - 1 : end); at++) {
-      const byte = bytes[at]!;
-      if (byte > 127 || byte === 92) return parseExactJson(decoder.decode(bytes.subarray(from, end)));
-      codes.push(byte);
-    }
-    const text = String.fromCharCode(...codes);
-    return isText ? text : parseExactJson(text);
-  }
-  return parseExactJson(decoder.decode(bytes.subarray(from, end)));
 }

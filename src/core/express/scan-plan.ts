@@ -20,6 +20,9 @@ export interface Entry {
   readonly hasTable: boolean;
   readonly object: Node | undefined;
   readonly items: TableScan | undefined;
+  readonly key: string;
+  /** asking needs its value */
+  isWanted: boolean;
   /** the object that had it last: a key that comes twice is for the plain reader */
   lastObject: number;
 }
@@ -76,6 +79,11 @@ export function scanPlan(tables: readonly TableShape[], records: number): readon
   return [...scans.values()];
 }
 
+/** Notes which fields of a record have values that asking needs. */
+export function noteWanted({ entries }: Node, wanted: readonly string[]): void {
+  for (const entry of entries) entry.isWanted = wanted.includes(entry.key);
+}
+
 /** Roles of columns that are filled here: those of a record's life, and of rows without a key, are not. */
 const SCANNED: ReadonlySet<string> = new Set(["data", "link", "position"]);
 
@@ -114,6 +122,8 @@ function entryOf(
     hasTable: children !== undefined,
     object: inner,
     items,
+    key: field.key,
+    isWanted: false,
     lastObject: 0,
   };
 }

@@ -1,18 +1,27 @@
-/** Scans records out of the bytes of a page into the columns of their tables. */
+/**
+ * Scans records out of the bytes of a page into the columns of their tables. The JSON is checked on the way: where it
+ * is none, or no record as the tables have them, the record is not taken.
+ */
 
 import type { TableBatch } from "../shape/batch.js";
 import type { ScannedRows } from "../shape/shape.js";
 import type { ColumnShape, TableShape } from "../shape/table-shape.js";
-import type { ByteRecords } from "./outline.js";
-import { isName } from "./outline.js";
-import { batchOf, type Entry, type Node, scanPlan, type TableScan } from "./scan-plan.js";
-import { behindColon, blanks, skipValue } from "./skip.js";
+import { batchOf, type Entry, type Node, noteWanted, scanPlan, type TableScan } from "./scan-plan.js";
+import { type Sketch, valueAt } from "./sketch.js";
+import { behindColon, blanks, isName, skipValue } from "./skip.js";
+
+/** What records are scanned by: their tables, the stream's own first, and the columns of its key. */
+export interface Scannable {
+  readonly tables: readonly TableShape[];
+  readonly key: readonly ColumnShape[];
+}
 
 export class Scanner {
   private bytes: Uint8Array = new Uint8Array();
   /** numbers the objects, from 1 on */
   private objects = 0;
   private record = 0;
+  private sketch: Sketch = {};
   /** places of the items at hand, outermost first */
   private readonly at: number[] = [];
   /** behind the key that was found last */
@@ -24,36 +33,32 @@ export class Scanner {
   ) {}
 
   /** undefined where the shape is of a kind that is not scanned. `records`: about how many there will be. */
-  static of(
-    tables: readonly TableShape[],
-    key: readonly ColumnShape[],
-    records: number,
-  ): Scanner | undefined {
+  static of({ tables, key }: Scannable, records: number): Scanner | undefined {
     const scans = scanPlan(tables, records);
     const root = scans?.[0];
     if (root === undefined || key.some((column) => !root.builders.has(column))) return undefined;
     return new Scanner(scans!, key);
   }
 
-  /** Scans records of a page; gives those that are not as the tables have them: they have left no rows. */
-  scan({ bytes, starts }: ByteRecords, which: readonly number[]): number[] {
+  /** To be told before records of a page are taken. `wanted`: fields that are to be in their sketches. */
+  begin(bytes: Uint8Array, wanted: readonly string[] = []): void {
     this.bytes = bytes;
-    const odd: number[] = [];
-    for (const i of which) if (!this.takes(starts[i]!)) odd.push(i);
-    return odd;
+    noteWanted(this.tables[0]!.root, wanted);
   }
 
-  private takes(start: number): boolean {
+  /** Takes the record that begins at a place: the place behind it; -1 where it is not taken, and has left no rows. */
+  take(start: number, sketch: Sketch): number {
     const { tables } = this;
     const root = tables[0]!;
     for (const table of tables) table.before = table.rows;
     this.record = root.rows;
+    this.sketch = sketch;
     const row = root.addRow(this.record);
     const end = this.object(root.root, start, root, row);
-    if (end >= 0 && this.key.every((column) => root.builders.get(column)!.has(row))) return true;
+    if (end >= 0 && this.key.every((column) => root.builders.get(column)!.has(row))) return end;
     for (const table of tables) table.dropRows();
     this.at.length = 0;
-    return false;
+    return -1;
   }
 
   /** What was scanned. The scanner is used up then. */
@@ -79,14 +84,18 @@ export class Scanner {
     let at = blanks(bytes, from + 1);
     if (bytes[at] === 125) return at + 1;
     for (;;) {
-      const entry = this.entry(node, at + 1, next);
+      const entry = bytes[at] === 34 ? this.entry(node, at + 1, next) : undefined;
       if (entry === undefined || entry.lastObject === object) return -1;
       entry.lastObject = object;
       next = entry.index + 1;
-      at = this.field(entry, behindColon(bytes, this.keyEnd), table, row);
-      if (at < 0) return -1;
-      at = blanks(bytes, at);
+      const value = behindColon(bytes, this.keyEnd);
+      if (value < 0) return -1;
+      const end = this.field(entry, value, table, row);
+      if (end < 0) return -1;
+      if (entry.isWanted) this.sketch[entry.key] = valueAt(bytes, value, end);
+      at = blanks(bytes, end);
       if (bytes[at] === 125) return at + 1;
+      if (bytes[at] !== 44) return -1;
       at = blanks(bytes, at + 1);
     }
   }
@@ -107,8 +116,7 @@ export class Scanner {
   private field(entry: Entry, at: number, table: TableScan, row: number): number {
     const { bytes } = this;
     const first = bytes[at];
-    if (first === 110) return at + 4;
-    if (entry.isSkipped) return skipValue(bytes, at);
+    if (first === 110 || entry.isSkipped) return skipValue(bytes, at);
     if (!entry.isDeclared) {
       if (first === 123) return entry.object === undefined ? -1 : this.object(entry.object, at, table, row);
       if (first === 91) return this.list(entry, at, row);
@@ -146,6 +154,7 @@ export class Scanner {
         this.at.pop();
         return at + 1;
       }
+      if (bytes[at] !== 44) break;
       at = blanks(bytes, at + 1);
     }
     this.at.length = level;

@@ -2,7 +2,7 @@
  * Rows of a page out of its bytes, without an object for each record:
  *
  *   bytes ─▶ outline   where each record is, its key and its cursor's value; the rest of the body
- *              └─▶ scanner   each record straight into the columns of its tables
+ *              └─▶ scanner   each record straight into the columns of its tables, mostly while it is outlined
  *                    └─▶ what is not as the tables have it: the plain reader, for these records alone
  *
  * The plain reader is the judge: rows, types, names and what goes to quarantine are the same.
@@ -13,6 +13,7 @@ import type { Shape } from "../shape/shape.js";
 import type { Shaped } from "../shape/shaped.js";
 import type { ByteRecords } from "./outline.js";
 import { Scanner } from "./scanner.js";
+import type { Sketch } from "./sketch.js";
 
 /** Rows of some of a page's records. */
 export interface ShapedSome extends Shaped {
@@ -30,20 +31,48 @@ const SLICE = 5000;
  * that their order does not matter.
  */
 export function* shapeBytes(source: ByteRecords, shape: Shape): Generator<ShapedSome> {
+  const { scan } = source;
   const { length } = source.starts;
-  for (let from = 0; from < length; from += SLICE) {
-    const all = Array.from({ length: Math.min(SLICE, length - from) }, (_, i) => from + i);
-    const { tables, key } = shape.scannable;
-    const scanner = Scanner.of(tables, key, all.length);
-    const odd = scanner?.scan(source, all) ?? all;
-    if (odd.length * 2 > all.length) source.outliner.rest();
-    if (scanner !== undefined) {
-      const isOdd = new Set(odd);
-      const which = odd.length === 0 ? all : all.filter((i) => !isOdd.has(i));
-      if (which.length > 0) yield { ...shape.scanned(scanner.batches(), scanner.filled()), which };
-    }
-    if (odd.length > 0) yield { ...shape.shapeRecords(recordsAt(source, odd)), which: odd };
+  // what has changed since may well concern these records
+  if (scan !== undefined && scan.shape === shape && scan.version === shape.version)
+    yield* shapedSlice(source, shape, { from: 0, length, ...scan });
+  else
+    for (let from = 0; from < length; from += SLICE)
+      yield* shapedSlice(source, shape, scanSlice(source, shape, from, Math.min(SLICE, length - from)));
+}
+
+/** Neighbouring records in columns, but for odd ones; all of them are odd where there is no scanner. */
+interface SliceScan {
+  readonly from: number;
+  readonly length: number;
+  readonly scanner: Scanner | undefined;
+  readonly odd: readonly number[];
+}
+
+function scanSlice({ bytes, starts }: ByteRecords, shape: Shape, from: number, length: number): SliceScan {
+  const scanner = Scanner.of(shape.scannable, length);
+  scanner?.begin(bytes);
+  const odd: number[] = [];
+  for (let i = from; i < from + length; i++)
+    if (scanner === undefined || scanner.take(starts[i]!, NO_SKETCH) < 0) odd.push(i);
+  return { from, length, scanner, odd };
+}
+
+const NO_SKETCH: Sketch = {};
+
+function* shapedSlice(
+  source: ByteRecords,
+  shape: Shape,
+  { from, length, scanner, odd }: SliceScan,
+): Generator<ShapedSome> {
+  if (odd.length * 2 > length) source.outliner.rest();
+  if (scanner !== undefined && odd.length < length) {
+    const isOdd = new Set(odd);
+    const all = Array.from({ length }, (_, i) => from + i);
+    const which = odd.length === 0 ? all : all.filter((i) => !isOdd.has(i));
+    yield { ...shape.scanned(scanner.batches(), scanner.filled()), which };
   }
+  if (odd.length > 0) yield { ...shape.shapeRecords(recordsAt(source, odd)), which: odd };
 }
 
 /** Records as objects, as the plain reader has them: neighbours are parsed together. */

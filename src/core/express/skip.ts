@@ -138,7 +138,7 @@ function isHex(byte: number): boolean {
 const follows = (byte: number) => byte >= 0x80 && byte <= 0xbf;
 
 /** The place behind a character of several bytes (RFC 3629); -1 where it is none. */
-function skipRune(bytes: Uint8Array, at: number, first: number): number {
+export function skipRune(bytes: Uint8Array, at: number, first: number): number {
   const second = bytes[at + 1]!;
   if (first >= 0xc2 && first <= 0xdf) return follows(second) ? at + 2 : -1;
   if (!follows(second) || !follows(bytes[at + 2]!)) return -1;
@@ -150,6 +150,12 @@ function skipRune(bytes: Uint8Array, at: number, first: number): number {
   if (first < 0xf0 || first > 0xf4 || !follows(bytes[at + 3]!)) return -1;
   if ((first === 0xf0 && second < 0x90) || (first === 0xf4 && second > 0x8f)) return -1;
   return at + 4;
+}
+
+/** Whether a key that begins at a place is a name. */
+export function isName(bytes: Uint8Array, at: number, name: Uint8Array): boolean {
+  for (let i = 0; i < name.length; i++) if (bytes[at + i] !== name[i]) return false;
+  return bytes[at + name.length] === 34;
 }
 
 export const isDigit = (byte: number) => byte >= 48 && byte <= 57;

@@ -9,7 +9,7 @@ import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import type { ColumnBuilder } from "./column-builder.js";
 import { isDigit, skipPlainText, skipText, skipValue } from "./skip.js";
 
-/** Puts the value that begins at a place into a row; the place behind it, or -1. The JSON is known to be valid. */
+/** Puts the value that begins at a place into a row; the place behind it, or -1: also where it is no JSON. */
 export type PutValue = (into: ColumnBuilder, row: number, bytes: Uint8Array, at: number) => number;
 
 const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
@@ -45,7 +45,7 @@ const putBoolean: PutValue = (into, row, bytes, at) => {
   if ((!isTrue && bytes[at] !== 102) || (into.seen & SEEN.boolean) === 0) return -1;
   into.mark(row);
   into.bytes[row] = isTrue ? 1 : 0;
-  return at + (isTrue ? 4 : 5);
+  return skipValue(bytes, at);
 };
 
 /** Digits that float64 holds exactly, whatever they are. */
@@ -54,9 +54,10 @@ const MOST_DIGITS = 15;
 /** What was read last of a number: its digits as an integer, those behind the point, and where it ends. */
 const number = { digits: 0, behind: 0, end: 0 };
 
-/** Reads a plain number of few digits; false for others. */
+/** Reads a plain number of few digits; false for others, and for what JSON has no number in. */
 function readDigits(bytes: Uint8Array, from: number): boolean {
   let at = from;
+  if (bytes[at] === 48 && isDigit(bytes[at + 1]!)) return false;
   let digits = 0;
   let count = 0;
   let point = -1;
@@ -65,7 +66,7 @@ function readDigits(bytes: Uint8Array, from: number): boolean {
     if (isDigit(byte)) {
       digits = digits * 10 + byte - 48;
       count++;
-    } else if (byte === 46 && point < 0) point = count;
+    } else if (byte === 46 && point < 0 && count > 0 && isDigit(bytes[at + 1]!)) point = count;
     else if (byte === 101 || byte === 69) return false;
     else break;
     at++;
@@ -108,8 +109,6 @@ const putDecimal = (precision: number, scale: number): PutValue => {
     if (!readDigits(bytes, isNegative ? begin + 1 : begin) || number.behind > scale) return -1;
     const { end, behind } = number;
     if (isText && bytes[end] !== 34) return -1;
-    // a text is not known to be a number: .5 and 5. are none
-    if (isText && (bytes[end - 1] === 46 || bytes[isNegative ? begin + 1 : begin] === 46)) return -1;
     const unscaled = number.digits * 10 ** (scale - behind);
     if (unscaled >= limit || unscaled > Number.MAX_SAFE_INTEGER) return -1;
     into.putInteger(row, isNegative && unscaled !== 0 ? -unscaled : unscaled);
@@ -122,6 +121,7 @@ const putText: PutValue = (into, row, bytes, at) => {
   const end = into.copyText(row, bytes, at + 1);
   if (end >= 0) return end;
   const behind = skipText(bytes, at + 1);
+  if (behind < 0) return -1;
   into.putText(row, JSON.parse(decoder.decode(bytes.subarray(at, behind))) as string);
   return behind;
 };
@@ -133,7 +133,6 @@ const putPlainWord: PutValue = (into, row, bytes, at) => {
   if (!isDigit(bytes[first]!) || (first > at && bytes[first] === 48)) return -1;
   if ((into.seen & SEEN.smallInt) === 0 || !readDigits(bytes, first) || number.behind > 0) return -1;
   const { end } = number;
-  if (bytes[end - 1] === 46) return -1;
   into.putBytes(row, bytes, at, end);
   return end;
 };
@@ -164,10 +163,14 @@ function isCanonical(bytes: Uint8Array, from: number, end: number): boolean {
   return true;
 }
 
+/** Longer texts are no times. */
+const LONGEST_TIME = 40;
+
 const putTime: PutValue = (into, row, bytes, at) => {
   if (bytes[at] !== 34) return -1;
   let end = at + 1;
-  while (bytes[end] !== 34) end++;
+  while (bytes[end] !== 34 && end <= at + LONGEST_TIME) end++;
+  if (bytes[end] !== 34) return -1;
   const kind = scanTimeBytes(bytes, at + 1, end);
   const { type } = into;
   if (type.kind === "date") {

@@ -19,6 +19,7 @@ import { BridgeError, isBridgeError, type Where } from "../../core/errors.js";
 import { Outliner } from "../../core/express/outline.js";
 import type { TemplateValues } from "../../core/language/template.js";
 import { type Concealed, concealedPaths } from "../../core/shape/concealed-values.js";
+import type { Shape } from "../../core/shape/shape.js";
 import type { CompiledRequest, CompiledStream } from "../../core/stream/compile-stream.js";
 import { outlinePlan } from "../../core/stream/outline-plan.js";
 import { formatMoment } from "../../core/track/cursor-value.js";
@@ -66,8 +67,10 @@ export interface AskOptions {
   readonly onEvent?: ((event: AskEvent) => void) | undefined;
   /** the run's time, ms since 1970; default: now */
   readonly nowMs?: number | undefined;
-  /** records are wanted as rows alone: where that can be, they stay bytes until then */
+  /** records are wanted as rows alone: where that can be, no objects are made of them */
   readonly onlyRows?: boolean | undefined;
+  /** the shape that makes rows of them, once it is there */
+  readonly shape?: (() => Shape | undefined) | undefined;
 }
 
 /** A page that was asked for, or a piece of one that is kept aside. */
@@ -217,7 +220,7 @@ export class Asker {
   private readKnown(response: HttpResponse, of: CompiledRequest): ReturnType<typeof readPage> {
     try {
       const body = this.shared.unpackFile(response.body);
-      return readPage({ ...response, body }, of.plan, {}, this.outlinerOf(of));
+      return readPage({ ...response, body }, of.plan, {}, this.outlinerOf(of), this.options.shape?.());
     } catch (error) {
       if (!isBridgeError(error, "RECORDS_NOT_FOUND") || !this.listsSeen.has(of)) throw error;
       const message = `A response is of another form than those before it. ${error.message}`;

@@ -1,0 +1,35 @@
+/** Single values of a page as JSON.parse gives them: what asking needs of its records. */
+
+import { parseExactJson } from "../shape/exact-json.js";
+import { isDigit } from "./skip.js";
+
+/** A record with the fields that were wanted, and nothing else. */
+export type Sketch = Record<string, unknown>;
+
+const decoder = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
+
+const SHORT = 40;
+/** Digits that float64 holds exactly, whatever they are. */
+const MOST_DIGITS = 15;
+
+/** A value as JSON.parse gives it, every digit kept. */
+export function valueAt(bytes: Uint8Array, from: number, end: number): unknown {
+  const isText = bytes[from] === 34;
+  if (!isText && end - from <= MOST_DIGITS && isDigit(bytes[from]!)) {
+    let value = 0;
+    let at = from;
+    for (; isDigit(bytes[at]!); at++) value = value * 10 + bytes[at]! - 48;
+    if (at === end) return value;
+  }
+  if (end - from <= SHORT) {
+    const codes: number[] = [];
+    for (let at = isText ? from + 1 : from; at < (isText ? end - 1 : end); at++) {
+      const byte = bytes[at]!;
+      if (byte > 127 || byte === 92) return parseExactJson(decoder.decode(bytes.subarray(from, end)));
+      codes.push(byte);
+    }
+    const text = String.fromCharCode(...codes);
+    return isText ? text : parseExactJson(text);
+  }
+  return parseExactJson(decoder.decode(bytes.subarray(from, end)));
+}
