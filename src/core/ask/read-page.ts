@@ -87,8 +87,8 @@ export interface ShapedSlice extends Shaped {
 const SLICE = 5000;
 
 /**
- * Reads one page. With an outliner, its records stay bytes, where they are of the usual kind; with a shape, they go into
- * its columns on the way.
+ * Reads one page. With an outliner, its records stay bytes, where they are of the usual kind; with a shape, they go
+ * into its columns on the way.
  * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND, RESPONSE_UNLIKE
  */
 export function readPage(

@@ -1,6 +1,6 @@
 /** Buffers of one column, filled row by row: what a batch is made of. */
 
-import { type ColumnBatch, fixedWidth, hasValue } from "../shape/batch.js";
+import { type ColumnBatch, fixedWidth, hasValue, LENGTH_BYTES } from "../shape/batch.js";
 import type { ColumnType } from "../shape/column-type.js";
 import type { ColumnShape } from "../shape/table-shape.js";
 import { IS_PLAIN, skipRune } from "./skip.js";
@@ -64,29 +64,38 @@ export class ColumnBuilder {
   putBytes(row: number, from: Uint8Array, start: number, end: number): void {
     this.mark(row);
     const length = end - start;
-    this.reserve(length);
+    this.reserve(LENGTH_BYTES + length);
     const { bytes } = this;
-    let to = this.end;
+    let to = this.end + LENGTH_BYTES;
     if (length < 48) for (let at = start; at < end; at++) bytes[to++] = from[at]!;
     else {
       bytes.set(from.subarray(start, end), to);
       to += length;
     }
-    this.end = to;
-    this.ends[row] = to;
+    this.endText(row, to);
+  }
+
+  /** The text that began behind the last one ends here. */
+  private endText(row: number, end: number): void {
+    const { bytes, end: begin } = this;
+    const length = end - begin - LENGTH_BYTES;
+    bytes[begin] = length;
+    bytes[begin + 1] = length >> 8;
+    bytes[begin + 2] = length >> 16;
+    bytes[begin + 3] = length >> 24;
+    this.end = end;
+    this.ends[row] = end;
   }
 
   /** A text without escapes that begins at a place: the place behind its quote; -1 where it has one, or is no text. */
   copyText(row: number, from: Uint8Array, start: number): number {
     this.mark(row);
     let { bytes } = this;
-    const begin = this.end;
-    let to = begin;
-    for (let at = start; ; ) {
+    let to = this.end + LENGTH_BYTES;
+    for (let at = start; at < from.length; ) {
       // room for a stretch and the rest of a last character, then no more looking
       if (to + STRETCH + 4 > bytes.length) {
-        this.end = to;
-        this.reserve(STRETCH + 4);
+        this.reserve(to - this.end + STRETCH + 4);
         bytes = this.bytes;
       }
       const stop = Math.min(at + STRETCH, from.length);
@@ -98,29 +107,22 @@ export class ColumnBuilder {
           continue;
         }
         if (byte === 34) {
-          this.end = to;
-          this.ends[row] = to;
+          this.endText(row, to);
           return at + 1;
         }
         const next = byte >= 128 ? skipRune(from, at, byte) : -1;
-        if (next < 0) {
-          this.end = begin;
-          return -1;
-        }
+        if (next < 0) return -1;
         while (at < next) bytes[to++] = from[at++]!;
       }
-      if (at >= from.length) {
-        this.end = begin;
-        return -1;
-      }
     }
+    return -1;
   }
 
   putText(row: number, text: string): void {
     this.mark(row);
-    this.reserve(text.length * 3);
-    this.end += encoder.encodeInto(text, this.bytes.subarray(this.end)).written;
-    this.ends[row] = this.end;
+    this.reserve(LENGTH_BYTES + text.length * 3);
+    const begin = this.end + LENGTH_BYTES;
+    this.endText(row, begin + encoder.encodeInto(text, this.bytes.subarray(begin)).written);
   }
 
   /** Takes the values of some rows away: texts of theirs that stand in the bytes are of no row then. */
@@ -171,7 +173,7 @@ export class ColumnBuilder {
   private reserve(length: number): void {
     if (this.end + length <= this.bytes.length) return;
     const larger = new Uint8Array(Math.max(this.bytes.length * 2, this.end + length));
-    larger.set(this.bytes.subarray(0, this.end));
+    larger.set(this.bytes);
     this.bytes = larger;
   }
 

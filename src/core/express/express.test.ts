@@ -121,7 +121,7 @@ function expectSameBy(pages: readonly string[], stream: Record<string, unknown>,
   expect(form(express)).toEqual(form(plain));
 }
 
-const key = fc.constantFrom("a", "b", "a_b", "list", "value", "É", "x y");
+const key = fc.constantFrom("a", "b", "a_b", "list", "value", "É", "x y", "", 'a"b');
 
 describe("the express reader", () => {
   it("gives what the plain one gives: random documents, in pages", () => {
@@ -229,6 +229,14 @@ describe("the express reader", () => {
       expect(ranges.map(({ which }) => which.length)).toEqual([300]);
       expect(ranges[0]!.batches[0]!.columns.find(({ name }) => name === "name")!.utf8).toBeDefined();
     }
+  });
+
+  it("takes no key with a quote in it that is not escaped", () => {
+    const shape = shapeFor();
+    shape.shapeRecords([{ id: 1, 'a"b': 2 }]);
+    const outline = (text: string) => new Outliner(BY_ID).outline(encoder.encode(text), shape);
+    expect(outline(String.raw`[{"id":1,"a\"b":2}]`)).toBeUndefined();
+    expect(outline('[{"id":1,"a"b":2}]')).toBeUndefined();
   });
 
   it("scans again what was scanned before the tables changed", () => {

@@ -93,7 +93,7 @@ export class Outliner {
     scanner?.begin(bytes, this.plan.fields);
     const pass = new Pass(bytes, this.list, this.fields, scanner);
     const end = pass.toList(blanks(bytes, 0), 0);
-    if (end < 0 || pass.listEnd < 0 || blanks(bytes, end) !== bytes.length) return undefined;
+    if (end < 0 || pass.listEnd < 0 || !isEnd(bytes, end)) return undefined;
     const { starts, ends, sketches, listStart, listEnd, odd } = pass;
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
     this.usual = starts.length;
@@ -103,6 +103,9 @@ export class Outliner {
     return { outliner: this, bytes, starts, ends, sketches, body: rest, scan };
   }
 }
+
+/** Whether nothing but blanks follows. */
+const isEnd = (bytes: Uint8Array, at: number) => at === bytes.length || blanks(bytes, at) === bytes.length;
 
 function areDifferent(sketches: Outline["sketches"], identity: readonly string[]): boolean {
   const [name] = identity;

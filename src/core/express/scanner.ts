@@ -6,7 +6,15 @@
 import type { TableBatch } from "../shape/batch.js";
 import type { ScannedRows } from "../shape/shape.js";
 import type { ColumnShape, TableShape } from "../shape/table-shape.js";
-import { batchOf, type Entry, type Node, noteWanted, scanPlan, type TableScan } from "./scan-plan.js";
+import {
+  batchOf,
+  type Entry,
+  type Node,
+  noteWanted,
+  scanPlan,
+  type TableScan,
+  type Token,
+} from "./scan-plan.js";
 import { type Sketch, valueAt } from "./sketch.js";
 import { behindColon, blanks, isName, skipValue } from "./skip.js";
 
@@ -18,14 +26,15 @@ export interface Scannable {
 
 export class Scanner {
   private bytes: Uint8Array = new Uint8Array();
+  private view: DataView = new DataView(new ArrayBuffer(0));
   /** numbers the objects, from 1 on */
   private objects = 0;
   private record = 0;
   private sketch: Sketch = {};
   /** places of the items at hand, outermost first */
   private readonly at: number[] = [];
-  /** behind the key that was found last */
-  private keyEnd = 0;
+  /** where the value of the key that was found last begins, or -1 */
+  private valueFrom = 0;
 
   private constructor(
     private readonly tables: readonly TableScan[],
@@ -43,6 +52,7 @@ export class Scanner {
   /** To be told before records of a page are taken. `wanted`: fields that are to be in their sketches. */
   begin(bytes: Uint8Array, wanted: readonly string[] = []): void {
     this.bytes = bytes;
+    this.view = new DataView(bytes.buffer, bytes.byteOffset, bytes.length);
     noteWanted(this.tables[0]!.root, wanted);
   }
 
@@ -84,11 +94,11 @@ export class Scanner {
     let at = blanks(bytes, from + 1);
     if (bytes[at] === 125) return at + 1;
     for (;;) {
-      const entry = bytes[at] === 34 ? this.entry(node, at + 1, next) : undefined;
+      const entry = this.entry(node, at, next);
       if (entry === undefined || entry.lastObject === object) return -1;
       entry.lastObject = object;
       next = entry.index + 1;
-      const value = behindColon(bytes, this.keyEnd);
+      const value = this.valueFrom;
       if (value < 0) return -1;
       const end = this.field(entry, value, table, row);
       if (end < 0) return -1;
@@ -100,17 +110,28 @@ export class Scanner {
     }
   }
 
-  /** The entry of the key that begins at a place: mostly the one behind the last. */
+  /** The entry of the key at a place: mostly the one behind the last. */
   private entry({ entries }: Node, at: number, next: number): Entry | undefined {
     const likely = entries[next];
-    if (likely !== undefined && isName(this.bytes, at, likely.name)) return this.found(likely, at);
-    for (const entry of entries) if (isName(this.bytes, at, entry.name)) return this.found(entry, at);
+    if (likely?.token !== undefined && this.isToken(likely.token, at)) {
+      this.valueFrom = blanks(this.bytes, at + likely.token.length);
+      return likely;
+    }
+    if (this.bytes[at] !== 34) return undefined;
+    for (const entry of entries)
+      if (isName(this.bytes, at + 1, entry.name)) {
+        this.valueFrom = behindColon(this.bytes, at + entry.name.length + 2);
+        return entry;
+      }
     return undefined;
   }
 
-  private found(entry: Entry, at: number): Entry {
-    this.keyEnd = at + entry.name.length + 1;
-    return entry;
+  private isToken({ words, length }: Token, at: number): boolean {
+    const { view } = this;
+    if (at + length > view.byteLength) return false;
+    let w = 0;
+    for (let i = 0; i < length - 4; i += 4) if (view.getInt32(at + i, true) !== words[w++]) return false;
+    return view.getInt32(at + length - 4, true) === words[w];
   }
 
   private field(entry: Entry, at: number, table: TableScan, row: number): number {

@@ -30,21 +30,24 @@ export interface ColumnBatch {
   readonly utf8?: Utf8Texts | undefined;
 }
 
-/** Texts as UTF-8, one behind the other. */
+/** Texts as UTF-8, one behind the other, each with its length in bytes before it (4 bytes, the lowest first). */
 export interface Utf8Texts {
   readonly bytes: Uint8Array<ArrayBuffer>;
-  /** where the text of each row ends; it begins where that of the row before ends. Without a value it is empty */
+  /** where the text of each row ends; its length begins where that of the row before ends. No value: no bytes at all */
   readonly ends: Uint32Array<ArrayBuffer>;
 }
+
+/** Bytes of a text's length before it. */
+export const LENGTH_BYTES = 4;
 
 /** Whether a row has a value. */
 export function hasValue(validity: Uint8Array | undefined, row: number): boolean {
   return validity === undefined || (validity[row >> 3]! & (1 << (row & 7))) !== 0;
 }
 
-/** The bytes of a row's text. */
+/** The bytes of the text of a row that has one. */
 export function bytesOfText({ bytes, ends }: Utf8Texts, row: number): Uint8Array {
-  return bytes.subarray(row === 0 ? 0 : ends[row - 1]!, ends[row]!);
+  return bytes.subarray((row === 0 ? 0 : ends[row - 1]!) + LENGTH_BYTES, ends[row]!);
 }
 
 /** Rows of one table out of one page, column by column. */

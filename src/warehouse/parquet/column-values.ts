@@ -4,12 +4,13 @@
  * https://parquet.apache.org/docs/file-format/data-pages/encodings/
  */
 
-import { type ColumnBatch, fixedWidth, hasValue, type Utf8Texts } from "../../core/shape/batch.js";
+import { type ColumnBatch, fixedWidth, hasValue } from "../../core/shape/batch.js";
 
 /** The encoded values of so many rows. */
 export function plainValues(column: ColumnBatch, rows: number): Uint8Array<ArrayBuffer> {
   const { type, data, texts, utf8, validity } = column;
-  if (utf8 !== undefined) return byteValues(utf8, validity, rows);
+  // they stand there as PLAIN has them
+  if (utf8 !== undefined) return utf8.bytes.subarray(0, rows === 0 ? 0 : utf8.ends[rows - 1]);
   if (texts !== undefined) return textValues(texts, validity, rows, type.kind === "bytes");
   const width = fixedWidth(type);
   const present = presentValues(new Uint8Array(data!), width, validity, rows);
@@ -82,34 +83,6 @@ function textValues(
     end += 4 + length;
   }
   return out.subarray(0, end);
-}
-
-/** The same of texts that are bytes already. */
-function byteValues(
-  { bytes, ends }: Utf8Texts,
-  validity: Uint8Array | undefined,
-  rows: number,
-): Uint8Array<ArrayBuffer> {
-  const out = new Uint8Array(rows * 4 + bytes.length);
-  let to = 0;
-  let from = 0;
-  for (let row = 0; row < rows; row++) {
-    const end = ends[row]!;
-    if (!hasValue(validity, row)) continue;
-    const length = end - from;
-    out[to] = length;
-    out[to + 1] = length >> 8;
-    out[to + 2] = length >> 16;
-    out[to + 3] = length >> 24;
-    to += 4;
-    if (length <= SHORT * 2) for (; from < end; from++) out[to++] = bytes[from]!;
-    else {
-      out.set(bytes.subarray(from, end), to);
-      to += length;
-      from = end;
-    }
-  }
-  return out.subarray(0, to);
 }
 
 /** Writes a short text of ASCII alone; undefined where it is another. */
