@@ -52,12 +52,15 @@ export class ColumnBuilder {
     this.validity[row >> 3]! |= 1 << (row & 7);
   }
 
-  /** An integer that float64 holds exactly, as an int64. */
+  /** An integer that float64 holds exactly, as one of 64 or 128 bits. */
   putInteger(row: number, value: number): void {
     this.mark(row);
+    const { halves, width } = this;
     const high = Math.floor(value / 4294967296);
-    this.halves[row * 2] = value - high * 4294967296;
-    this.halves[row * 2 + 1] = high;
+    const at = row * (width >> 2);
+    halves[at] = value - high * 4294967296;
+    halves[at + 1] = high;
+    if (width === 16) halves.fill(value < 0 ? -1 : 0, at + 2, at + 4);
   }
 
   /** The bytes of a text, as they stand in the page. */

@@ -175,7 +175,7 @@ describe("the express reader", () => {
         '[{"n":1},{"n":2}]',
         "[[]]",
       ),
-      fc.constantFrom('"12.5"', '"007"', '"1e5"', '" 1"', '"AQID"'),
+      fc.constantFrom('"12.5"', '"12,5"', '"-3"', '"007"', '"1e5"', '" 1"', '"AQID"', "1767225600"),
     );
     const record = fc.array(fc.tuple(fc.constantFrom("id", "a", "b", "c", "list"), token), { maxLength: 6 });
     const pages = fc.array(fc.array(record, { minLength: 1, maxLength: 8 }), { minLength: 2, maxLength: 4 });
@@ -190,6 +190,22 @@ describe("the express reader", () => {
           b: { type: "float64" },
           c: { type: "bytes" },
           list: { as: "json" },
+        },
+      },
+      {
+        columns: {
+          a: { hash: true },
+          b: { mask: 2 },
+          c: { type: "timestamp", form: { time: "seconds" } },
+          list: { type: "decimal(20,4)" },
+        },
+      },
+      {
+        columns: {
+          a: { type: "uuid" },
+          b: { type: "boolean", form: { yes: ["true", "1"], no: ["0"] } },
+          c: { type: "float64", form: { decimal: "," } },
+          list: { drop: true },
         },
       },
     );

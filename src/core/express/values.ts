@@ -3,19 +3,39 @@
  * usual form of its type they say no, and the plain reader decides.
  */
 
-import { SEEN } from "../shape/column-type.js";
+import { type ColumnType, SEEN } from "../shape/column-type.js";
 import { DATE, INSTANT, LOCAL_TIME, scanned, scanTimeBytes } from "../shape/date-time.js";
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
+import { storedValue } from "../shape/walk.js";
 import type { ColumnBuilder } from "./column-builder.js";
+import { valueAt } from "./sketch.js";
 import { isDigit, skipPlainText, skipText, skipValue } from "./skip.js";
 
 /** Puts the value that begins at a place into a row; the place behind it, or -1: also where it is no JSON. */
 export type PutValue = (into: ColumnBuilder, row: number, bytes: Uint8Array, at: number) => number;
 
 const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
+const encoder = new TextEncoder();
 
-/** How values of a column are put; undefined: in no way of ours. */
-export function putterOf({ type }: ColumnBuilder): PutValue | undefined {
+/** How values of a column are put, by what is said of it; undefined: in no way of ours. */
+export function putterOf(builder: ColumnBuilder): PutValue | undefined {
+  const { type } = builder;
+  const { rule } = builder.column;
+  const put = putterOfType(type);
+  // decimals take texts as they are
+  const isAsItComes = rule.conceal === undefined && rule.read === undefined;
+  if (put === undefined || (isAsItComes && (rule.digits !== true || type.kind === "decimal"))) return put;
+  return (into, row, bytes, at) => {
+    const end = skipValue(bytes, at);
+    if (end < 0) return -1;
+    const value = storedValue(rule, valueAt(bytes, at, end));
+    if (value === undefined || value === null) return end;
+    const written = encoder.encode(stringifyExact(value));
+    return put(into, row, written, 0) === written.length ? end : -1;
+  };
+}
+
+function putterOfType(type: ColumnType): PutValue | undefined {
   switch (type.kind) {
     case "boolean":
       return putBoolean;
@@ -24,7 +44,7 @@ export function putterOf({ type }: ColumnBuilder): PutValue | undefined {
     case "float64":
       return putFloat;
     case "decimal":
-      return type.precision <= 15 ? putDecimal(type.precision, type.scale) : undefined;
+      return putDecimal(type.precision, type.scale);
     case "text":
       return putText;
     case "json":
@@ -77,42 +97,54 @@ function readDigits(bytes: Uint8Array, from: number): boolean {
   return count > 0 && count <= MOST_DIGITS;
 }
 
+/** What was read last: whether it is below zero. */
+let isNegative = false;
+
+/** Reads a plain number of few digits, or a text that writes one out for a declared type; the place behind it, or -1. */
+function readNumber({ column }: ColumnBuilder, bytes: Uint8Array, at: number): number {
+  const isText = bytes[at] === 34;
+  if (isText && column.rule.type === undefined) return -1;
+  const begin = isText ? at + 1 : at;
+  isNegative = bytes[begin] === 45;
+  if (!readDigits(bytes, isNegative ? begin + 1 : begin)) return -1;
+  const { end } = number;
+  if (!isText) return end;
+  return bytes[end] === 34 ? end + 1 : -1;
+}
+
 const putInteger: PutValue = (into, row, bytes, at) => {
-  const isNegative = bytes[at] === 45;
-  if ((into.seen & SEEN.smallInt) === 0 || !readDigits(bytes, isNegative ? at + 1 : at)) return -1;
-  if (number.behind > 0) return -1;
+  if ((into.seen & SEEN.smallInt) === 0) return -1;
+  const end = readNumber(into, bytes, at);
+  if (end < 0 || number.behind > 0) return -1;
   // there is no -0 among the integers
   into.putInteger(row, isNegative && number.digits !== 0 ? -number.digits : number.digits);
-  return number.end;
+  return end;
 };
 
 const putFloat: PutValue = (into, row, bytes, at) => {
-  const isNegative = bytes[at] === 45;
-  if (!readDigits(bytes, isNegative ? at + 1 : at)) return -1;
+  const end = readNumber(into, bytes, at);
+  if (end < 0) return -1;
   // both are exact, so the quotient is the nearest float64 (Clinger 1990)
   const value = number.digits / 10 ** number.behind;
   const kind = Number.isInteger(value) ? SEEN.smallInt : SEEN.float;
   if ((into.seen & kind) === 0) return -1;
   into.mark(row);
   into.floats[row] = isNegative ? -value : value;
-  return number.end;
+  return end;
 };
 
 /** Declared decimals: numbers, and texts that write one out. */
 const putDecimal = (precision: number, scale: number): PutValue => {
-  const limit = 10 ** precision;
+  // what float64 holds exactly is below any wider limit
+  const limit = Math.min(10 ** precision, Number.MAX_SAFE_INTEGER);
   return (into, row, bytes, at) => {
     if (into.column.rule.type === undefined) return -1;
-    const isText = bytes[at] === 34;
-    const begin = isText ? at + 1 : at;
-    const isNegative = bytes[begin] === 45;
-    if (!readDigits(bytes, isNegative ? begin + 1 : begin) || number.behind > scale) return -1;
-    const { end, behind } = number;
-    if (isText && bytes[end] !== 34) return -1;
-    const unscaled = number.digits * 10 ** (scale - behind);
-    if (unscaled >= limit || unscaled > Number.MAX_SAFE_INTEGER) return -1;
+    const end = readNumber(into, bytes, at);
+    if (end < 0 || number.behind > scale) return -1;
+    const unscaled = number.digits * 10 ** (scale - number.behind);
+    if (unscaled >= limit) return -1;
     into.putInteger(row, isNegative && unscaled !== 0 ? -unscaled : unscaled);
-    return isText ? end + 1 : end;
+    return end;
   };
 };
 
@@ -189,6 +221,8 @@ const putTime: PutValue = (into, row, bytes, at) => {
 };
 
 const putUuid: PutValue = (into, row, bytes, at) => {
+  // capitals would not come back as they were sent, but where the type is declared
+  const hexOf = into.column.rule.type === undefined ? lowerHexOf : anyHexOf;
   if (bytes[at] !== 34 || bytes[at + 37] !== 34 || (into.seen & SEEN.uuid) === 0) return -1;
   into.mark(row);
   let to = row * 16;
@@ -206,8 +240,11 @@ const putUuid: PutValue = (into, row, bytes, at) => {
   return at + 38;
 };
 
-/** Lower case alone: another would not come back as it was sent. */
-function hexOf(byte: number): number {
+function lowerHexOf(byte: number): number {
   if (isDigit(byte)) return byte - 48;
   return byte >= 97 && byte <= 102 ? byte - 87 : -1;
+}
+
+function anyHexOf(byte: number): number {
+  return lowerHexOf(byte >= 65 && byte <= 70 ? byte + 32 : byte);
 }
