@@ -49,8 +49,16 @@ describe("a run by the express reader", () => {
   it("ends as one by the plain reader: random records, with some that come twice", async () => {
     const key = fc.constantFrom("a", "b", "list", "value", "É");
     const pages = fc.array(documentsOf(key), { minLength: 3, maxLength: 5 });
+    const rules = fc.constantFrom<Partial<StreamInput>>(
+      {},
+      { where: 'record.a != "a"' },
+      { where: "record.hut == 1 && has(record.list)", add: { hut: 1 } },
+      { compute: { a: "has(record.b) ? record.b : record.id" } },
+      { gone: "has(record.value)" },
+      { gone: "has(record.b)", add: { hut: "Alm" }, where: "!has(record.a)" },
+    );
     await fc.assert(
-      fc.asyncProperty(pages, fc.nat({ max: 9 }), async (made, twice) => {
+      fc.asyncProperty(pages, fc.nat({ max: 9 }), rules, async (made, twice, rule) => {
         let id = 0;
         const given = made.map((records, page) =>
           records.map((record) => ({
@@ -59,7 +67,8 @@ describe("a run by the express reader", () => {
             at: `2026-01-0${page + 1}`,
           })),
         );
-        const [express, plain] = [await carry(given, "express"), await carry(given, "plain")];
+        const stream = { ...STREAM, ...rule };
+        const [express, plain] = [await carry(given, "express", stream), await carry(given, "plain", stream)];
         const byText = (records: readonly unknown[]) => records.map((each) => JSON.stringify(each)).sort();
         expect(byText(express.records)).toEqual(byText(plain.records));
         expect(express).toMatchObject({
@@ -68,7 +77,7 @@ describe("a run by the express reader", () => {
           cursor: plain.cursor,
         });
       }),
-      { numRuns: isLong ? 25 : 4, endOnFailure: true },
+      { numRuns: isLong ? 60 : 6, endOnFailure: true },
     );
   }, 600_000);
 
@@ -91,18 +100,25 @@ describe("a stream", () => {
   };
 
   it("is read express by the fields that asking needs", () => {
-    expect(planOf({})).toEqual({ list: ["items"], fields: ["id", "at"], identity: ["id"] });
-    expect(planOf({ records: "$[*]", pages: { after: "seq", query: "from" }, cursor: undefined })).toEqual({
-      list: [],
-      fields: ["id", "seq"],
-      identity: ["id"],
-    });
+    expect(planOf({})).toEqual({ list: ["items"], fields: ["id", "at"], identity: ["id"], hasRules: false });
+    expect(
+      planOf({ records: "$[*]", pages: { after: "seq", query: "from" }, cursor: undefined }),
+    ).toMatchObject({ list: [], fields: ["id", "seq"], identity: ["id"] });
+  });
+
+  it.each<[string, Partial<StreamInput>, string[], boolean]>([
+    ["conditions over fields", { where: 'record.n.m > 1 && record["o"] == 1' }, ["n", "o"], true],
+    ["fields that are worked out", { compute: { n: "record.beds + 1", o: "record.n" } }, ["beds", "n"], true],
+    ["fields that are added", { add: { hut: 1 } }, [], false],
+    ["tombstones", { gone: "record.state == 'gone'" }, ["state"], false],
+  ])("is read express with what rules look at, where there are %s", (_, stream, reads, hasRules) => {
+    expect(planOf(stream)).toMatchObject({ fields: ["id", "at", ...reads], hasRules });
   });
 
   it.each<[string, Partial<StreamInput>]>([
-    ["conditions over whole records", { where: "record.n > 1" }],
-    ["fields that are added", { add: { hut: 1 } }],
-    ["fields that are worked out", { compute: { n: "record.id" } }],
+    ["conditions over whole records", { where: "size(record) > 3" }],
+    ["fields worked out from whole records", { compute: { n: "record.map(key, key)" } }],
+    ["conditions over fields that are worked out themselves", { where: 'record[record.name] == "x"' }],
     ["records without a key", { key: undefined }],
     ["a key within an object", { key: "meta.id" }],
     ["records at a path that is not plain", { records: "$..items[*]" }],

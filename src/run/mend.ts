@@ -1,6 +1,7 @@
 /** `mend`: records in quarantine are tried again, after the connector, the bridge or the rules were put right. */
 
-import { applyRules, pageOfRecords } from "../core/ask/read-page.js";
+import { pageOfRecords } from "../core/ask/read-page.js";
+import { applyRules } from "../core/ask/record-rules.js";
 import { WRITE_METHODS, type WriteMethod } from "../core/define/write-method.js";
 import { toBridgeError } from "../core/errors.js";
 import { grouped } from "../core/grouped.js";

@@ -7,10 +7,9 @@
 
 import type { Decoder } from "../decode/choose-decoder.js";
 import { columnNames, namedRows, nameValues } from "../decode/rows.js";
-import { BridgeError, isBridgeError, typeName, type Where } from "../errors.js";
-import type { ByteRecords, Outliner } from "../express/outline.js";
+import { BridgeError, typeName, type Where } from "../errors.js";
+import { type ByteRecords, type Outliner, type RecordNews, someOf } from "../express/outline.js";
 import { shapeBytes } from "../express/shape-bytes.js";
-import type { Condition } from "../language/condition.js";
 import type { JsonPath } from "../language/plain-path.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
 import { isPlainObject } from "../shape/exact-json.js";
@@ -31,25 +30,6 @@ export interface ReadPlan {
   /** the key of the stream that holds these paths, where it is not `records` */
   readonly recordsKey?: string | undefined;
   readonly envelope: Readonly<Partial<Record<EnvelopeName, EnvelopePlace>>>;
-}
-
-/** A field that is worked out from its record. */
-export interface ComputedField {
-  readonly name: string;
-  readonly value: (record: Readonly<Record<string, unknown>>) => unknown;
-}
-
-/** What is to be done with records before they are shaped; it differs from part to part. */
-export interface RecordRules {
-  readonly where?: Condition | undefined;
-  readonly keep?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
-  readonly add: Readonly<Record<string, unknown>>;
-  /** fields worked out from each record; what throws sends it to quarantine */
-  readonly compute?: readonly ComputedField[] | undefined;
-  /** why a record is not to be trusted, by its own words; undefined where it is */
-  readonly faultOf?: ((record: Readonly<Record<string, unknown>>) => string | undefined) | undefined;
-  /** what only tells that a record is gone is judged by no rule */
-  readonly isRemoval?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
 }
 
 /** A response as it came; headers by lower-case name. */
@@ -86,23 +66,30 @@ export interface ShapedSlice extends Shaped {
 /** So many records are shaped at a time: a page may be large, its columns need not be. */
 const SLICE = 5000;
 
+/** How records are read without making objects of them. */
+export interface Express {
+  readonly outliner: Outliner;
+  /** the shape into whose columns they go on the way */
+  readonly shape: Shape | undefined;
+  /** fields that each of them is given */
+  readonly news: RecordNews;
+}
+
 /**
- * Reads one page. With an outliner, its records stay bytes, where they are of the usual kind; with a shape, they go
- * into its columns on the way.
+ * Reads one page; by the express reader, where one is given and its records are of the usual kind.
  * @throws BridgeError BODY_HTML, BODY_TRUNCATED, BODY_NOT_JSON, BODY_UNREADABLE, RECORDS_NOT_FOUND, RESPONSE_UNLIKE
  */
 export function readPage(
   response: PageResponse,
   plan: ReadPlan,
   where: Where = {},
-  outliner?: Outliner,
-  shape?: Shape,
+  express?: Express,
 ): PageRead & { readonly body: unknown } {
   if (response.status === 204 || response.status === 205) {
     const envelope = readEnvelope(undefined, response.headers, plan);
     return { ...pageOfRecords([], 0), envelope, body: undefined };
   }
-  const outline = outliner?.outline(response.body, shape);
+  const outline = express?.outliner.outline(response.body, express.shape, express.news);
   // what an empty list means depends on what stands beside it
   if (outline !== undefined && outline.sketches.length > 0) {
     const { sketches, body } = outline;
@@ -126,7 +113,8 @@ export function pageOfRecords(records: readonly unknown[], bytes: number): PageR
   return pageFrom(records, [], { envelope: {}, received: records.length, came: records, bytes });
 }
 
-function pageFrom(
+/** A page of records, of which some may have gone to quarantine. */
+export function pageFrom(
   records: readonly unknown[],
   issues: readonly Issue[],
   { envelope, received, came, bytes }: Pick<PageRead, "envelope" | "received" | "came" | "bytes">,
@@ -140,21 +128,29 @@ function pageFrom(
     bytes,
     records,
     leftOut: came.length - records.length - issues.length,
-    shape: (shape) =>
-      source === undefined ? shapeSlices(records, issues, shape) : scannedSlices(records, source, shape),
+    shape: (shape) => shapeSlices(records, issues, shape, source),
   };
 }
 
+/** Rows slice by slice, one at least; issues come with the first. */
 function* shapeSlices(
   records: readonly unknown[],
   issues: readonly Issue[],
   shape: Shape,
+  source: ByteRecords | undefined,
 ): Generator<ShapedSlice> {
+  const scanned = source !== undefined && records.length > 0;
+  let first = true;
+  for (const slice of scanned ? scannedSlices(records, source, shape) : plainSlices(records, shape)) {
+    yield first && issues.length > 0 ? { ...slice, issues: [...shape.hide(issues), ...slice.issues] } : slice;
+    first = false;
+  }
+}
+
+function* plainSlices(records: readonly unknown[], shape: Shape): Generator<ShapedSlice> {
   for (let from = 0; from === 0 || from < records.length; from += SLICE) {
     const slice = records.length <= SLICE ? records : records.slice(from, from + SLICE);
-    const shaped = shape.shapeRecords(slice);
-    const all = from === 0 && issues.length > 0 ? [...shape.hide(issues), ...shaped.issues] : shaped.issues;
-    yield { ...shaped, issues: all, records: slice };
+    yield { ...shape.shapeRecords(slice), records: slice };
   }
 }
 
@@ -169,92 +165,12 @@ function* scannedSlices(
 
 /** The page with other records in the place of its own: some of them, or with more in them. */
 export function withRecords(page: PageRead, records: readonly unknown[]): PageRead {
-  return pageFrom(records, [], page, page.source && someOf(page.source, page.records, records));
-}
-
-/** Where some of a page's records are in the bytes. */
-function someOf(source: ByteRecords, all: readonly unknown[], some: readonly unknown[]): ByteRecords {
-  if (some.length === all.length) return source;
-  const places = new Map(all.map((record, i) => [record, i]));
-  const kept = some.map((record) => places.get(record)!);
-  const pick = (from: readonly number[]) => kept.map((i) => from[i]!);
-  return { ...source, starts: pick(source.starts), ends: pick(source.ends), scan: undefined };
-}
-
-/** The page with the rules applied: fields added, records left out; what no rule can judge goes to quarantine. */
-export function applyRules(page: PageRead, rules: RecordRules): PageRead {
-  const { where, keep, add, compute = [], isRemoval, faultOf } = rules;
-  const hasRules =
-    where !== undefined || keep !== undefined || compute.length > 0 || Object.keys(add).length > 0;
-  if (!hasRules && faultOf === undefined) return page;
-  const issues: Issue[] = [];
-  const records: unknown[] = [];
-  for (const raw of page.records) {
-    if (isPlainObject(raw) && isRemoval?.(raw) === true) {
-      records.push(raw);
-      continue;
-    }
-    const fault = isPlainObject(raw) ? faultOf?.(raw) : undefined;
-    if (fault !== undefined) {
-      issues.push({ reason: "told_faulty", path: "", message: fault, record: raw });
-      continue;
-    }
-    // a copy: the page's own records are compared with the next page's
-    const record = hasRules && isPlainObject(raw) ? { ...raw, ...add } : raw;
-    const uncomputed = isPlainObject(record) ? computeInto(record, compute) : undefined;
-    if (uncomputed !== undefined) {
-      issues.push({ reason: "not_computed", ...uncomputed, record });
-      continue;
-    }
-    try {
-      if (isKept(record, where, keep)) records.push(record);
-    } catch (error) {
-      if (isBridgeError(error)) throw error;
-      const message = `where: ${where?.text ?? "keep"} cannot be judged: ${(error as Error).message.split("\n")[0]}`;
-      issues.push({ reason: "not_judged", path: "", message, record });
-    }
-  }
-  return pageFrom(records, issues, page);
-}
-
-/** Puts the fields in, each over those before it; gives what is wrong with the first that cannot be worked out. */
-function computeInto(
-  record: Record<string, unknown>,
-  compute: readonly ComputedField[],
-): Pick<Issue, "path" | "message"> | undefined {
-  for (const { name, value } of compute) {
-    try {
-      record[name] = value(record);
-    } catch (error) {
-      if (isBridgeError(error)) throw error;
-      const words = (error as Error).message.split("\n")[0];
-      return { path: name, message: `compute: ${name} cannot be worked out: ${words}` };
-    }
-  }
-  return undefined;
-}
-
-/**
- * The page without the records that `where` leaves out by what the list says of them: they need not be asked
- * for. What cannot be judged before it is expanded stays.
- */
-export function leaveOutEarly(page: PageRead, { where, add }: RecordRules): PageRead {
-  if (where === undefined) return page;
-  const mayStay = (raw: unknown) => {
-    if (!isPlainObject(raw)) return true;
-    try {
-      return where.holds({ record: { ...raw, ...add } });
-    } catch {
-      return true;
-    }
-  };
-  return withRecords(page, page.records.filter(mayStay));
-}
-
-/** What is no record at all is kept, for quarantine. */
-function isKept(record: unknown, where: Condition | undefined, keep: RecordRules["keep"]): boolean {
-  if (!isPlainObject(record)) return true;
-  return (where === undefined || where.holds({ record })) && (keep === undefined || keep(record));
+  const { source } = page;
+  if (source === undefined || records.length === page.records.length)
+    return pageFrom(records, [], page, source);
+  const places = new Map(page.records.map((record, i) => [record, i]));
+  const kept = records.map((record) => places.get(record)!);
+  return pageFrom(records, [], page, someOf(source, kept));
 }
 
 function recordsOf(body: unknown, plan: ReadPlan, where: Where): readonly unknown[] {

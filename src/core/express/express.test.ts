@@ -4,6 +4,8 @@ import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { documentsOf } from "../../../test/support/documents.js";
 import { isLong } from "../../../test/support/long.js";
+import { readPage } from "../ask/read-page.js";
+import { applyRules } from "../ask/record-rules.js";
 import { defineConnector } from "../define/connector.js";
 import type { ConnectorInput } from "../define/connector-input.js";
 import { batchRows } from "../shape/batch-rows.js";
@@ -12,6 +14,7 @@ import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import type { Shape } from "../shape/shape.js";
 import type { Issue, Shaped } from "../shape/shaped.js";
 import { compileStream } from "../stream/compile-stream.js";
+import { outlinePlan } from "../stream/outline-plan.js";
 import { ANY_NAMES, shapeOf } from "../stream/shape-of.js";
 import { Outliner } from "./outline.js";
 import { shapeBytes } from "./shape-bytes.js";
@@ -103,7 +106,7 @@ function bothReaders(pages: readonly string[], stream: Record<string, unknown>, 
   return { plain, express, expected, seen, issues };
 }
 
-const BY_ID = { list: [], fields: ["id"], identity: ["id"] };
+const BY_ID = { list: [], fields: ["id"], identity: ["id"], hasRules: false };
 
 function expectSame(pages: readonly string[], stream: Record<string, unknown> = {}) {
   expectSameBy(pages, stream, false);
@@ -247,6 +250,51 @@ describe("the express reader", () => {
     }
   });
 
+  it("leaves rules what they look at, and gives whole records to quarantine", () => {
+    const records = [
+      { id: 1, n: { m: 2 }, note: "ä" },
+      { id: 2, n: { m: "x" }, list: [{ a: 1 }], big: 12345678901234567890n },
+      { id: 3, note: "no n" },
+      { id: 4, n: { m: 0 }, hut: "its own" },
+      { id: 5, n: { m: 5 }, list: [] },
+    ];
+    const definition = {
+      get: "/s",
+      key: "id",
+      where: "record.n.m > 1.0",
+      compute: { twice: "record.n.m * 2.0" },
+    };
+    const connector = defineConnector({
+      connector: "c",
+      api: { url: "https://a.huts.example" },
+      streams: { s: definition },
+    });
+    const stream = compileStream(connector, "s", connector.streams.s!);
+    const rules = { where: stream.where, compute: stream.compute, add: { hut: "Alm" } };
+    const read = (isExpress: boolean) => {
+      const shape = shapeOf(stream, { names: ANY_NAMES });
+      shape.shapeRecords(records.map((record) => ({ ...record, hut: "Alm", twice: 1.5 })));
+      const body = encoder.encode(stringifyExact(records));
+      const express = isExpress
+        ? { outliner: new Outliner(outlinePlan(stream)!), shape, news: {} }
+        : undefined;
+      const page = applyRules(readPage({ body, headers: {} }, stream.request.plan, {}, express), rules);
+      expect(page.source !== undefined).toBe(isExpress);
+      const shaped = [...page.shape(shape)];
+      const rows = shaped.flatMap(({ batches }) => batches.flatMap((batch) => batchRows(batch)));
+      return { rows, issues: shaped.flatMap(({ issues }) => issues.map(issueText)), leftOut: page.leftOut };
+    };
+    expect(read(true)).toEqual(read(false));
+    expect(read(true)).toMatchObject({
+      rows: [
+        { id: 1n, twice: 4, hut: "Alm" },
+        { id: 5n, twice: 10 },
+      ],
+      leftOut: 1,
+    });
+    expect(read(true).issues).toHaveLength(2);
+  });
+
   it("takes no key with a quote in it that is not escaped", () => {
     const shape = shapeFor();
     shape.shapeRecords([{ id: 1, 'a"b': 2 }]);
@@ -282,7 +330,7 @@ describe("the express reader", () => {
     };
     const text = JSON.stringify({ items: [item], next: "t" });
     const bytes = encoder.encode(text);
-    const outliner = new Outliner({ list: ["items"], fields: ["id"], identity: ["id"] });
+    const outliner = new Outliner({ ...BY_ID, list: ["items"] });
     const strict = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
     const isJson = (of: Uint8Array) => {
       try {

@@ -19,7 +19,14 @@ export interface OutlinePlan {
   readonly fields: readonly string[];
   /** those of them that tell it from others: where two records of a page have the same, they are to be compared */
   readonly identity: readonly string[];
+  /** whether a record only tells that one is gone, by those fields */
+  readonly isRemoval?: ((sketch: Readonly<Sketch>) => boolean) | undefined;
+  /** rules leave records out, or give each of them fields: rows are made behind them */
+  readonly hasRules: boolean;
 }
+
+/** Fields that a record has beside its own, and over them; undefined: none. */
+export type RecordNews = Readonly<Record<string, unknown>> | undefined;
 
 /** Records in the bytes of their page. */
 export interface ByteRecords {
@@ -28,6 +35,10 @@ export interface ByteRecords {
   readonly bytes: Uint8Array;
   readonly starts: readonly number[];
   readonly ends: readonly number[];
+  /** each record with the fields that were wanted, as JSON.parse gives them; nothing else is in it */
+  readonly sketches: readonly Readonly<Sketch>[];
+  /** what rules give to each of them */
+  readonly news?: readonly RecordNews[] | undefined;
   /** their rows, where they are there already */
   readonly scan?: PageScan | undefined;
 }
@@ -38,6 +49,8 @@ export interface PageScan {
   readonly shape: Shape;
   /** the state of the shape that they were scanned by */
   readonly version: number;
+  /** what each record was given beside its own fields */
+  readonly news: RecordNews;
   /** places in the page of records that are not as the tables have them: they have no rows here */
   readonly odd: readonly number[];
 }
@@ -45,8 +58,27 @@ export interface PageScan {
 export interface Outline extends ByteRecords {
   /** the body with an empty list in the place of its records */
   readonly body: unknown;
-  /** each record with the fields that were wanted, as JSON.parse gives them; nothing else is in it */
-  readonly sketches: readonly Readonly<Sketch>[];
+}
+
+/** Some of a page's records, by their places. */
+export function someOf(source: ByteRecords, kept: readonly number[]): ByteRecords {
+  const { starts, ends, sketches, news } = source;
+  const pick = <T>(from: readonly T[]) => kept.map((i) => from[i]!);
+  return {
+    ...source,
+    starts: pick(starts),
+    ends: pick(ends),
+    sketches: pick(sketches),
+    news: news && pick(news),
+    scan: undefined,
+  };
+}
+
+/** A record as an object, as the plain reader has it. */
+export function wholeRecord(source: ByteRecords, i: number, news: RecordNews = source.news?.[i]): unknown {
+  const text = lenient.decode(source.bytes.subarray(source.starts[i]!, source.ends[i]!));
+  const record = parseExactJson(text);
+  return news === undefined ? record : { ...(record as object), ...news };
 }
 
 interface Field {
@@ -56,6 +88,8 @@ interface Field {
 
 const encoder = new TextEncoder();
 const decoder = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
+/** for what is known to be UTF-8 */
+const lenient = new TextDecoder("utf-8", { ignoreBOM: true });
 
 /** Where most records are not as the tables have them, so many pages are read plainly before it is tried again. */
 const REST = 20;
@@ -76,22 +110,31 @@ export class Outliner {
     this.fields = plan.fields.map((name) => ({ name, bytes: encoder.encode(name) }));
   }
 
+  /** Whether a record only tells that one is gone. */
+  isRemoval(sketch: Readonly<Sketch>): boolean {
+    return this.plan.isRemoval?.(sketch) === true;
+  }
+
   /** Outlines were of no use: the next pages are left to the plain reader. */
   rest(): void {
     this.resting = REST;
   }
 
-  /** undefined: the plain reader is to read the page. `shape`: what its records are scanned into on the way. */
-  outline(body: Uint8Array, shape?: Shape): Outline | undefined {
+  /**
+   * undefined: the plain reader is to read the page. `shape`: what its records are scanned into on the way, each with
+   * `news`.
+   */
+  outline(body: Uint8Array, shape?: Shape, news?: RecordNews): Outline | undefined {
     if (this.resting > 0) {
       this.resting--;
       return undefined;
     }
     // one kind of array for all that follows: Node's Buffer is another, and code for both is twice as slow
     const bytes = new Uint8Array(body.buffer, body.byteOffset, body.length);
-    const scanner = shape && bytes.length <= LARGE ? Scanner.of(shape.scannable, this.usual) : undefined;
+    const isAtOnce = !this.plan.hasRules && bytes.length <= LARGE;
+    const scanner = shape && isAtOnce ? Scanner.of(shape.scannable, this.usual) : undefined;
     scanner?.begin(bytes, this.plan.fields);
-    const pass = new Pass(bytes, this.list, this.fields, scanner);
+    const pass = new Pass(bytes, this.list, this.fields, this.intoRows(scanner, news));
     const end = pass.toList(blanks(bytes, 0), 0);
     if (end < 0 || pass.listEnd < 0 || !isEnd(bytes, end)) return undefined;
     const { starts, ends, sketches, listStart, listEnd, odd } = pass;
@@ -99,8 +142,20 @@ export class Outliner {
     this.usual = starts.length;
     const head = decoder.decode(bytes.subarray(0, listStart + 1));
     const rest = parseExactJson(head + decoder.decode(bytes.subarray(listEnd - 1)));
-    const scan = scanner && shape && { scanner, shape, version: shape.version, odd };
+    const scan = scanner && shape && { scanner, shape, version: shape.version, news, odd };
     return { outliner: this, bytes, starts, ends, sketches, body: rest, scan };
+  }
+
+  /** What makes rows of a record that begins at a place: gives the place behind it, or -1 where it has made none. */
+  private intoRows(scanner: Scanner | undefined, news: RecordNews): IntoRows | undefined {
+    if (scanner === undefined) return undefined;
+    const bytes = newsBytes(news);
+    return (from, sketch) => {
+      const end = scanner.take(from, sketch, bytes);
+      if (end < 0 || !this.isRemoval(sketch)) return end;
+      scanner.dropLast();
+      return -1;
+    };
   }
 }
 
@@ -121,6 +176,15 @@ function areDifferent(sketches: Outline["sketches"], identity: readonly string[]
   return seen.size === sketches.length;
 }
 
+type IntoRows = (from: number, sketch: Sketch) => number;
+
+/** What a record is given, as JSON that is scanned behind its own. */
+export function newsBytes(news: RecordNews): Uint8Array | undefined {
+  return news === undefined || Object.keys(news).length === 0
+    ? undefined
+    : encoder.encode(stringifyExact(news));
+}
+
 class Pass {
   readonly starts: number[] = [];
   readonly ends: number[] = [];
@@ -134,7 +198,7 @@ class Pass {
     private readonly bytes: Uint8Array,
     private readonly list: readonly Uint8Array[],
     private readonly fields: readonly Field[],
-    private readonly scanner: Scanner | undefined,
+    private readonly intoRows: IntoRows | undefined,
   ) {}
 
   /** Goes through the value that leads to the records; the place behind it, or -1. */
@@ -190,10 +254,10 @@ class Pass {
 
   /** The place behind a record, or -1. */
   private scanned(from: number): number {
-    const { scanner } = this;
-    if (scanner !== undefined) {
+    const { intoRows } = this;
+    if (intoRows !== undefined) {
       const sketch: Sketch = {};
-      const end = scanner.take(from, sketch);
+      const end = intoRows(from, sketch);
       if (end >= 0) {
         this.sketches.push(sketch);
         return end;

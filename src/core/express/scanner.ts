@@ -56,19 +56,43 @@ export class Scanner {
     noteWanted(this.tables[0]!.root, wanted);
   }
 
-  /** Takes the record that begins at a place: the place behind it; -1 where it is not taken, and has left no rows. */
-  take(start: number, sketch: Sketch): number {
+  /**
+   * Takes the record that begins at a place: the place behind it; -1 where it is not taken, and has left no rows.
+   * `news`: an object with fields that it has beside its own.
+   */
+  take(start: number, sketch: Sketch, news?: Uint8Array): number {
     const { tables } = this;
     const root = tables[0]!;
     for (const table of tables) table.before = table.rows;
     this.record = root.rows;
     this.sketch = sketch;
     const row = root.addRow(this.record);
-    const end = this.object(root.root, start, root, row);
-    if (end >= 0 && this.key.every((column) => root.builders.get(column)!.has(row))) return end;
-    for (const table of tables) table.dropRows();
+    const object = ++this.objects;
+    const end = this.members(root.root, start, root, row, object);
+    const isTaken = end >= 0 && (news === undefined || this.takesNews(news, row, object));
+    if (isTaken && this.key.every((column) => root.builders.get(column)!.has(row))) return end;
+    this.dropLast();
     this.at.length = 0;
     return -1;
+  }
+
+  /** Takes the rows of the last record away. */
+  dropLast(): void {
+    for (const table of this.tables) table.dropRows();
+  }
+
+  /** A field that the record has as well is for the plain reader. */
+  private takesNews(news: Uint8Array, row: number, object: number): boolean {
+    const { bytes, view, sketch } = this;
+    const root = this.tables[0]!;
+    this.bytes = news;
+    this.view = new DataView(news.buffer, news.byteOffset, news.length);
+    this.sketch = {};
+    const end = this.members(root.root, 0, root, row, object);
+    this.bytes = bytes;
+    this.view = view;
+    this.sketch = sketch;
+    return end === news.length;
   }
 
   /** What was scanned. The scanner is used up then. */
@@ -88,8 +112,11 @@ export class Scanner {
 
   /** An object that begins at a place, in a row; the place behind it, or -1. */
   private object(node: Node, from: number, table: TableScan, row: number): number {
+    return this.members(node, from, table, row, ++this.objects);
+  }
+
+  private members(node: Node, from: number, table: TableScan, row: number, object: number): number {
     const { bytes } = this;
-    const object = ++this.objects;
     let next = 0;
     let at = blanks(bytes, from + 1);
     if (bytes[at] === 125) return at + 1;

@@ -11,7 +11,7 @@
 import { parseExactJson } from "../shape/exact-json.js";
 import type { Shape } from "../shape/shape.js";
 import type { Shaped } from "../shape/shaped.js";
-import type { ByteRecords } from "./outline.js";
+import { type ByteRecords, newsBytes, type RecordNews, wholeRecord } from "./outline.js";
 import { Scanner } from "./scanner.js";
 import type { Sketch } from "./sketch.js";
 
@@ -49,12 +49,26 @@ interface SliceScan {
   readonly odd: readonly number[];
 }
 
-function scanSlice({ bytes, starts }: ByteRecords, shape: Shape, from: number, length: number): SliceScan {
+function scanSlice(source: ByteRecords, shape: Shape, from: number, length: number): SliceScan {
+  const { bytes, starts, sketches, news, outliner } = source;
   const scanner = Scanner.of(shape.scannable, length);
   scanner?.begin(bytes);
   const odd: number[] = [];
-  for (let i = from; i < from + length; i++)
-    if (scanner === undefined || scanner.take(starts[i]!, NO_SKETCH) < 0) odd.push(i);
+  let given: RecordNews;
+  let written: Uint8Array | undefined;
+  for (let i = from; i < from + length; i++) {
+    // mostly all are given the same
+    if (news?.[i] !== given) {
+      given = news?.[i];
+      written = newsBytes(given);
+    }
+    const isTaken = scanner !== undefined && scanner.take(starts[i]!, NO_SKETCH, written) >= 0;
+    if (!isTaken) odd.push(i);
+    else if (outliner.isRemoval(sketches[i]!)) {
+      scanner.dropLast();
+      odd.push(i);
+    }
+  }
   return { from, length, scanner, odd };
 }
 
@@ -76,10 +90,10 @@ function* shapedSlice(
 }
 
 /** Records as objects, as the plain reader has them: neighbours are parsed together. */
-function recordsAt({ bytes, starts, ends }: ByteRecords, which: readonly number[]): unknown[] {
+function recordsAt(source: ByteRecords, which: readonly number[]): unknown[] {
+  const { bytes, starts, ends, news } = source;
   const [first, last] = [which[0]!, which.at(-1)!];
-  const parse = (from: number, to: number) =>
-    parseExactJson(`[${decoder.decode(bytes.subarray(from, to))}]`) as unknown[];
-  if (last - first + 1 === which.length) return parse(starts[first]!, ends[last]!);
-  return which.flatMap((i) => parse(starts[i]!, ends[i]!));
+  if (news !== undefined || last - first + 1 !== which.length)
+    return which.map((i) => wholeRecord(source, i));
+  return parseExactJson(`[${decoder.decode(bytes.subarray(starts[first], ends[last]))}]`) as unknown[];
 }

@@ -100,7 +100,7 @@ function readDigits(bytes: Uint8Array, from: number): boolean {
 /** What was read last: whether it is below zero. */
 let isNegative = false;
 
-/** Reads a plain number of few digits, or a text that writes one out for a declared type; the place behind it, or -1. */
+/** Reads a number of few digits, or a text that writes one out for a declared type; the place behind it, or -1. */
 function readNumber({ column }: ColumnBuilder, bytes: Uint8Array, at: number): number {
   const isText = bytes[at] === 34;
   if (isText && column.rule.type === undefined) return -1;

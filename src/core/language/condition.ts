@@ -7,6 +7,8 @@ import { ExactNumber, isPlainObject } from "../shape/exact-json.js";
 
 export interface Condition {
   readonly text: string;
+  /** fields of the record that it looks at; undefined: it may look at any */
+  readonly fields: readonly string[] | undefined;
   /** @throws Error with CEL's own words when a field is missing or the kinds do not fit */
   holds(values: Readonly<Record<string, unknown>>): boolean;
   /** What decides: the part of the condition that does, and the values that it looks at. */
@@ -81,9 +83,16 @@ function compileText(text: string, kind: ConditionKind) {
  * Compiles an expression over a record that gives a value as JSON has it: times as RFC 3339, durations in seconds,
  * bytes as base64. Throws a plain Error with CEL's words; so does what it gives back.
  */
-export function compileExpression(text: string): (record: Readonly<Record<string, unknown>>) => unknown {
-  const { evaluate } = compileText(text, "record");
-  return (record) => jsonValue(evaluate({ record }));
+export function compileExpression(text: string): Expression {
+  const { tree, evaluate } = compileText(text, "record");
+  return { fields: recordFields(tree), value: (record) => jsonValue(evaluate({ record })) };
+}
+
+/** An expression over a record. */
+export interface Expression {
+  /** fields that it looks at; undefined: it may look at any */
+  readonly fields: readonly string[] | undefined;
+  value(record: Readonly<Record<string, unknown>>): unknown;
 }
 
 function jsonValue(value: unknown): unknown {
@@ -107,6 +116,7 @@ export function compileCondition(text: string, kind: ConditionKind): Condition {
   const comparisons = comparisonsIn(tree, text);
   return {
     text,
+    fields: recordFields(tree),
     holds(values) {
       const result: unknown = evaluate(values as Record<string, unknown>);
       if (typeof result === "boolean") return result;
@@ -159,6 +169,21 @@ function judged(
   } catch {
     return undefined;
   }
+}
+
+/** Fields of `record` that an expression names; undefined where it takes the record as a whole. */
+function recordFields(tree: Node): readonly string[] | undefined {
+  const fields = new Set<string>();
+  const isRecord = (node: unknown) => isNode(node) && node.op === "id" && node.args === "record";
+  const follow = (node: Node): boolean => {
+    if (isRecord(node)) return false;
+    const [on, step] = Array.isArray(node.args) ? node.args : [];
+    if ((node.op !== "." && node.op !== "[]") || !isRecord(on)) return childrenOf(node).every(follow);
+    const name: unknown = isNode(step) && step.op === "value" ? step.args : step;
+    if (typeof name === "string") fields.add(name);
+    return typeof name === "string";
+  };
+  return follow(tree) ? [...fields] : undefined;
 }
 
 /** Plain paths of names, the longest of each. */

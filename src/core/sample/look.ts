@@ -1,6 +1,7 @@
 /** A sample of a stream's records, looked at as a run would: tables, fields, quarantine, and what rules decide. */
 
-import { applyRules, pageOfRecords } from "../ask/read-page.js";
+import { pageOfRecords } from "../ask/read-page.js";
+import { applyRules } from "../ask/record-rules.js";
 import type { Condition, Decided } from "../language/condition.js";
 import { batchRows } from "../shape/batch-rows.js";
 import { formatColumnType } from "../shape/column-type.js";

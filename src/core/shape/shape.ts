@@ -117,8 +117,7 @@ export class Shape {
 
   /** What records are scanned by, out of their bytes; no tables where each record has to be looked at. */
   get scannable(): { readonly tables: readonly TableShape[]; readonly key: readonly ColumnShape[] } {
-    const isPlain = this.spec.isRemoval === undefined && this.spec.key.length > 0;
-    return { tables: isPlain ? this.tables.all : [], key: this.keyColumns };
+    return { tables: this.spec.key.length > 0 ? this.tables.all : [], key: this.keyColumns };
   }
 
   /** Rows that were scanned: they are as the tables have them. */

@@ -2,7 +2,8 @@
 
 import { compileFailRules, type FailRule } from "../ask/fail-rules.js";
 import { compilePages, type PageRule } from "../ask/page-rule.js";
-import type { ComputedField, ReadPlan } from "../ask/read-page.js";
+import type { ReadPlan } from "../ask/read-page.js";
+import type { ComputedField } from "../ask/record-rules.js";
 import type { Parameters, RequestTemplate } from "../ask/request-plan.js";
 import { chooseDecoder } from "../decode/choose-decoder.js";
 import type { FailRuleDefinition, PagesDefinition, RequestDefinition } from "../define/ask-schema.js";
@@ -15,7 +16,12 @@ import type {
   ValuesRequest,
 } from "../define/parts-schema.js";
 import { callOwn } from "../errors.js";
-import { type Condition, compileCondition, compileExpression } from "../language/condition.js";
+import {
+  type Condition,
+  compileCondition,
+  compileExpression,
+  type Expression,
+} from "../language/condition.js";
 import { durationMs } from "../language/duration.js";
 import { compileJsonPath } from "../language/json-path.js";
 import type { JsonPath } from "../language/plain-path.js";
@@ -95,6 +101,8 @@ export interface CompiledStream {
   readonly where: Condition | undefined;
   /** fields that are worked out from each record, in their order */
   readonly compute: readonly ComputedField[];
+  /** fields that its rules look at; undefined: they may look at any */
+  readonly reads: readonly string[] | undefined;
   /** whether the field at a path becomes a column; undefined: all do */
   readonly isWanted?: ((parts: readonly string[]) => boolean) | undefined;
   /** whether a member of a record says something of it, and is no field */
@@ -146,6 +154,9 @@ export function compileStream(
   const { key = [], report, where, expand, fields, room, sweep } = definition;
   const code = connector.code?.streams?.[name];
   const { gone } = code ?? {};
+  const condition = where === undefined ? undefined : compileCondition(where, "record");
+  const removal = definition.gone === undefined ? undefined : compileCondition(definition.gone, "record");
+  const compute = computedFields(name, definition, code);
   const cursor = compileCursor(definition.cursor);
   const records = [definition.records].flat();
   const asked = report === undefined ? definition : { ...definition, get: report.download.get ?? "/" };
@@ -185,12 +196,13 @@ export function compileStream(
     oldLeftOut:
       cursor?.field !== undefined && cursor.query === undefined && !namesInTemplate(definition).has("since"),
     measures: measureGroups(definition.dimensions, definition.measures, { stream: name }),
-    where: where === undefined ? undefined : compileCondition(where, "record"),
-    compute: computedFields(name, definition, code),
+    where: condition,
+    compute,
+    reads: code === undefined ? fieldsRead([condition, removal, ...compute]) : undefined,
     isWanted: fields && wantedFields(fields, [key].flat().map(fieldParts)),
     isRemoval:
       gone === undefined
-        ? removalRule(definition.gone)
+        ? removalRule(removal)
         : (record) => callOwn("gone", { stream: name }, () => gone(record)),
     code,
     room,
@@ -199,6 +211,14 @@ export function compileStream(
       ...compileSweep(sweep),
     },
   };
+}
+
+/** The fields that rules look at; what is worked out itself is none of the record's. */
+function fieldsRead(
+  rules: readonly ({ readonly fields?: Expression["fields"] } | undefined)[],
+): readonly string[] | undefined {
+  const fields = rules.map((rule) => (rule === undefined ? [] : rule.fields));
+  return fields.includes(undefined) ? undefined : [...new Set(fields.flatMap((each) => each!))];
 }
 
 function computedFields(
@@ -210,14 +230,13 @@ function computedFields(
     name,
     value: (record: Readonly<Record<string, unknown>>) => callOwn("compute", { stream }, () => work(record)),
   }));
-  const said = Object.entries(compute).map(([name, text]) => ({ name, value: compileExpression(text) }));
+  const said = Object.entries(compute).map(([name, text]) => ({ name, ...compileExpression(text) }));
   return [...said, ...own];
 }
 
 /** Most records have nothing of what a tombstone has: what cannot be judged is a record like others. */
-function removalRule(text: string | undefined): CompiledStream["isRemoval"] {
-  if (text === undefined) return undefined;
-  const condition = compileCondition(text, "record");
+function removalRule(condition: Condition | undefined): CompiledStream["isRemoval"] {
+  if (condition === undefined) return undefined;
   return (record) => {
     try {
       return condition.holds({ record });

@@ -2,7 +2,14 @@
 
 import type { PagePosition } from "../../core/ask/page-position.js";
 import { type Part, WHOLE_STREAM } from "../../core/ask/parts.js";
-import { type PageRead, pageOfRecords, readEnvelope, readPage } from "../../core/ask/read-page.js";
+import {
+  type Express,
+  type PageRead,
+  pageOfRecords,
+  readEnvelope,
+  readPage,
+} from "../../core/ask/read-page.js";
+import { addedFields } from "../../core/ask/record-rules.js";
 import {
   type ApiRequest,
   LONGEST_ADDRESS,
@@ -192,10 +199,15 @@ export class Asker {
   }
 
   /** A response as a page; one that is in a file is read later, piece by piece. */
-  read(response: HttpResponse, of: CompiledRequest, position: PagePosition = { at: "start" }): AskedPage {
+  read(
+    response: HttpResponse,
+    of: CompiledRequest,
+    position: PagePosition = { at: "start" },
+    values: TemplateValues = {},
+  ): AskedPage {
     const { spool, headers } = response;
     if (spool === undefined) {
-      const page = this.readKnown(response, of);
+      const page = this.readKnown(response, of, values);
       this.listsSeen.add(of);
       return { ...page, response, position, isLast: true };
     }
@@ -205,7 +217,7 @@ export class Asker {
   }
 
   /** The first page is looked at whole: what is wrong with all of its records is a mistake in the connector. */
-  private outlinerOf(of: CompiledRequest): Outliner | undefined {
+  private expressOf(of: CompiledRequest, values: TemplateValues): Express | undefined {
     const { stream, options, shared } = this;
     if (options.onlyRows !== true || shared.readsPlainly || of !== stream.request || !this.listsSeen.has(of))
       return undefined;
@@ -213,14 +225,20 @@ export class Asker {
       const plan = outlinePlan(stream);
       this.outliner = plan === undefined ? null : new Outliner(plan);
     }
-    return this.outliner ?? undefined;
+    if (this.outliner === null) return undefined;
+    const news = addedFields(stream.definition.add, values);
+    return { outliner: this.outliner, shape: options.shape?.(), news };
   }
 
   /** Where lists have come before, a response without one is a fault of the moment, and no mistake of the connector. */
-  private readKnown(response: HttpResponse, of: CompiledRequest): ReturnType<typeof readPage> {
+  private readKnown(
+    response: HttpResponse,
+    of: CompiledRequest,
+    values: TemplateValues,
+  ): ReturnType<typeof readPage> {
     try {
       const body = this.shared.unpackFile(response.body);
-      return readPage({ ...response, body }, of.plan, {}, this.outlinerOf(of), this.options.shape?.());
+      return readPage({ ...response, body }, of.plan, {}, this.expressOf(of, values));
     } catch (error) {
       if (!isBridgeError(error, "RECORDS_NOT_FOUND") || !this.listsSeen.has(of)) throw error;
       const message = `A response is of another form than those before it. ${error.message}`;
@@ -255,7 +273,7 @@ export class Asker {
     const request = this.planned(of, position, values, parameters, where, pageUrl);
     if (of === this.stream.request) this.firstAsked ??= `${request.method} ${request.url}`;
     const isOwn = position.at !== "link" && of.takesQueryInBody === true;
-    const read = (response: HttpResponse) => this.read(response, of, position);
+    const read = (response: HttpResponse) => this.read(response, of, position, values);
     return isOwn && request.url.length > LONGEST_ADDRESS
       ? this.sendLong(request, of, read, where)
       : this.send(request, of, read, where);

@@ -10,17 +10,11 @@ import type { PagePosition, Sequel } from "../../core/ask/page-position.js";
 import { PageWatch } from "../../core/ask/page-watch.js";
 import type { Part } from "../../core/ask/parts.js";
 import { PassCount } from "../../core/ask/pass-count.js";
-import {
-  applyRules,
-  leaveOutEarly,
-  type PageRead,
-  pageOfRecords,
-  type RecordRules,
-  withRecords,
-} from "../../core/ask/read-page.js";
+import { type PageRead, pageOfRecords, withRecords } from "../../core/ask/read-page.js";
+import { addedFields, applyRules, leaveOutEarly, type RecordRules } from "../../core/ask/record-rules.js";
 import type { Parameters } from "../../core/ask/request-plan.js";
 import { BridgeError, callOwn, isBridgeError } from "../../core/errors.js";
-import { fillValue, type TemplateValues } from "../../core/language/template.js";
+import type { TemplateValues } from "../../core/language/template.js";
 import type { CompiledReport, CompiledStream } from "../../core/stream/compile-stream.js";
 import { CursorField } from "../../core/track/cursor-field.js";
 import { type CursorValue, compareCursors, sendValue } from "../../core/track/cursor-value.js";
@@ -336,12 +330,7 @@ export class StreamAsk {
       ((record: Readonly<Record<string, unknown>>) =>
         callOwn("keep", this.asker.where(part), () => keep(record)));
     const values = { ...this.asker.baseValues(), ...lists, ...part.values };
-    const add = Object.fromEntries(
-      Object.entries(definition.add).map(([name, text]) => [
-        name,
-        typeof text === "string" ? (fillValue(text, values) ?? null) : text,
-      ]),
-    );
+    const add = addedFields(definition.add, values);
     const { isRemoval, faultOf, compute } = this.stream;
     return { where, keep: own, add, compute, isRemoval, faultOf };
   }
