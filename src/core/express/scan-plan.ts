@@ -124,8 +124,9 @@ function entryOf(
   scans: ReadonlyMap<TableShape, TableScan>,
 ): Entry {
   const { rule, object, children, concealedBelow } = field;
+  const isPlain = isPlainRule(rule);
+  // what is not to be seen within a value has to be looked for
   const isWhole = rule.as === undefined && concealedBelow.length === 0;
-  const isPlain = isPlainRule(rule) && isWhole;
   const builder = field.column && isWhole ? scan.builders.get(field.column) : undefined;
   const takesObjects =
     isPlain && rule.type === undefined && object !== undefined && object.entries === undefined;

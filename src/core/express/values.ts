@@ -30,6 +30,10 @@ export function putterOf(builder: ColumnBuilder): PutValue | undefined {
     if (end < 0) return -1;
     const value = storedValue(rule, valueAt(bytes, at, end));
     if (value === undefined || value === null) return end;
+    if (type.kind === "text" && typeof value === "string") {
+      into.putText(row, value);
+      return end;
+    }
     const written = encoder.encode(stringifyExact(value));
     return put(into, row, written, 0) === written.length ? end : -1;
   };
