@@ -43,7 +43,9 @@ export function addedFields(
  * records are bytes, the rules see the fields that they look at.
  */
 export function applyRules(page: PageRead, rules: RecordRules): PageRead {
-  const { where, keep, add, compute = [], faultOf } = rules;
+  const { where, keep, add, compute = [] } = rules;
+  // a record that says something of itself stands in no page of bytes
+  const faultOf = page.source === undefined ? rules.faultOf : undefined;
   const hasRules =
     where !== undefined || keep !== undefined || compute.length > 0 || Object.keys(add).length > 0;
   if (!hasRules && faultOf === undefined) return page;

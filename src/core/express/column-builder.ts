@@ -63,6 +63,13 @@ export class ColumnBuilder {
     if (width === 16) halves.fill(value < 0 ? -1 : 0, at + 2, at + 4);
   }
 
+  /** An integer of 64 bits. */
+  putLong(row: number, value: bigint): void {
+    this.mark(row);
+    this.halves[row * 2] = Number(value & 0xffffffffn);
+    this.halves[row * 2 + 1] = Number(value >> 32n);
+  }
+
   /** The bytes of a text, as they stand in the page. */
   putBytes(row: number, from: Uint8Array, start: number, end: number): void {
     this.mark(row);

@@ -106,7 +106,7 @@ function bothReaders(pages: readonly string[], stream: Record<string, unknown>, 
   return { plain, express, expected, seen, issues };
 }
 
-const BY_ID = { list: [], fields: ["id"], identity: ["id"], hasRules: false };
+const BY_ID = { list: [], fields: ["id"], identity: ["id"], hasRules: false, isStrict: false };
 
 function expectSame(pages: readonly string[], stream: Record<string, unknown> = {}) {
   expectSameBy(pages, stream, false);
@@ -157,6 +157,8 @@ describe("the express reader", () => {
       ),
       fc.double({ noNaN: true, noDefaultInfinity: true }).map(String),
       fc.maxSafeInteger().map(String),
+      fc.bigInt({ min: -(2n ** 64n), max: 2n ** 64n }).map(String),
+      fc.bigInt({ min: -(2n ** 63n), max: 2n ** 63n }).map((value) => `"${value}"`),
       fc.string({ unit: "grapheme" }).map((text) => JSON.stringify(text)),
       fc.constantFrom(
         '"2026-01-01T10:00:00.123456Z"',

@@ -23,6 +23,10 @@ export interface OutlinePlan {
   readonly isRemoval?: ((sketch: Readonly<Sketch>) => boolean) | undefined;
   /** rules leave records out, or give each of them fields: rows are made behind them */
   readonly hasRules: boolean;
+  /** whether the rest of the body says that it is no plain page */
+  readonly isUnlike?: ((body: unknown) => boolean) | undefined;
+  /** what is not as the tables have it may say something of its record: the plain reader reads the page then */
+  readonly isStrict: boolean;
 }
 
 /** Fields that a record has beside its own, and over them; undefined: none. */
@@ -94,12 +98,17 @@ const lenient = new TextDecoder("utf-8", { ignoreBOM: true });
 /** Where most records are not as the tables have them, so many pages are read plainly before it is tried again. */
 const REST = 20;
 
+/** So many pages in vain, and the next ones are not tried. */
+const MOST_FAILURES = 3;
+
 /** The columns of a larger page are not to stand beside it: its rows are made later, piece by piece. */
 const LARGE = 8 * 1024 * 1024;
 
 /** Makes the outline of pages; made once for a stream. */
 export class Outliner {
   private resting = 0;
+  /** pages that were not as they should be, one after the other */
+  private failures = 0;
   /** records of the last page */
   private usual = 0;
   private readonly list: readonly Uint8Array[];
@@ -117,6 +126,7 @@ export class Outliner {
 
   /** Outlines were of no use: the next pages are left to the plain reader. */
   rest(): void {
+    this.failures = 0;
     this.resting = REST;
   }
 
@@ -131,8 +141,9 @@ export class Outliner {
     }
     // one kind of array for all that follows: Node's Buffer is another, and code for both is twice as slow
     const bytes = new Uint8Array(body.buffer, body.byteOffset, body.length);
-    const isAtOnce = !this.plan.hasRules && bytes.length <= LARGE;
-    const scanner = shape && isAtOnce ? Scanner.of(shape.scannable, this.usual) : undefined;
+    const isAtOnce = shape?.hasRows === true && !this.plan.hasRules && bytes.length <= LARGE;
+    const scanner = isAtOnce ? Scanner.of(shape.scannable, this.usual) : undefined;
+    if (this.plan.isStrict && scanner === undefined) return undefined;
     scanner?.begin(bytes, this.plan.fields);
     const pass = new Pass(bytes, this.list, this.fields, this.intoRows(scanner, news));
     const end = pass.toList(blanks(bytes, 0), 0);
@@ -140,10 +151,18 @@ export class Outliner {
     const { starts, ends, sketches, listStart, listEnd, odd } = pass;
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
     this.usual = starts.length;
+    if (this.plan.isStrict && odd.length > 0) return this.fail();
+    this.failures = 0;
     const head = decoder.decode(bytes.subarray(0, listStart + 1));
     const rest = parseExactJson(head + decoder.decode(bytes.subarray(listEnd - 1)));
+    if (this.plan.isUnlike?.(rest) === true) return undefined;
     const scan = scanner && shape && { scanner, shape, version: shape.version, news, odd };
     return { outliner: this, bytes, starts, ends, sketches, body: rest, scan };
+  }
+
+  private fail(): undefined {
+    this.failures++;
+    if (this.failures >= MOST_FAILURES) this.rest();
   }
 
   /** What makes rows of a record that begins at a place: gives the place behind it, or -1 where it has made none. */

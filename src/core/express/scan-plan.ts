@@ -2,6 +2,7 @@
 
 import type { ColumnBatch, TableBatch } from "../shape/batch.js";
 import { fixedWidth } from "../shape/batch.js";
+import type { Scannable } from "../shape/shape.js";
 import type { ColumnRule, ColumnShape, FieldNode, ObjectNode, TableShape } from "../shape/table-shape.js";
 import { ColumnBuilder } from "./column-builder.js";
 import { type PutValue, putterOf } from "./values.js";
@@ -82,7 +83,10 @@ function tokenOf(key: string): Token | undefined {
 }
 
 /** Makes the scans of all tables, the stream's own first; undefined where a table is of a kind that is not scanned. */
-export function scanPlan(tables: readonly TableShape[], records: number): readonly TableScan[] | undefined {
+export function scanPlan(
+  { tables, isTelling }: Scannable,
+  records: number,
+): readonly TableScan[] | undefined {
   const scans = new Map(tables.map((shape) => [shape, new TableScan(shape)]));
   for (const scan of scans.values()) {
     const { shape } = scan;
@@ -92,7 +96,8 @@ export function scanPlan(tables: readonly TableShape[], records: number): readon
         scan.builders.set(column, new ColumnBuilder(column, column.type, records));
     for (const place of shape.places) scan.places.push(new ColumnBuilder(place, place.type!, records));
   }
-  for (const scan of scans.values()) fillNode(scan.root, scan.shape.root, scan, scans);
+  const plan = { scans, isTelling };
+  for (const scan of scans.values()) fillNode(scan.root, scan.shape.root, scan, plan);
   return [...scans.values()];
 }
 
@@ -104,25 +109,21 @@ export function noteWanted({ entries }: Node, wanted: readonly string[]): void {
 /** Roles of columns that are filled here: those of a record's life, and of rows without a key, are not. */
 const SCANNED: ReadonlySet<string> = new Set(["data", "link", "position"]);
 
-function fillNode(
-  node: Node,
-  { order }: ObjectNode,
-  scan: TableScan,
-  scans: ReadonlyMap<TableShape, TableScan>,
-): void {
+interface Plan {
+  readonly scans: ReadonlyMap<TableShape, TableScan>;
+  readonly isTelling: Scannable["isTelling"];
+}
+
+function fillNode(node: Node, { order }: ObjectNode, scan: TableScan, plan: Plan): void {
   for (const field of order) {
     const { length } = JSON.stringify(field.key);
     // a key that has to be escaped is for the plain reader
-    if (length === field.key.length + 2) node.entries.push(entryOf(field, node.entries.length, scan, scans));
+    if (length === field.key.length + 2 && plan.isTelling?.(field.key) !== true)
+      node.entries.push(entryOf(field, node.entries.length, scan, plan));
   }
 }
 
-function entryOf(
-  field: FieldNode,
-  index: number,
-  scan: TableScan,
-  scans: ReadonlyMap<TableShape, TableScan>,
-): Entry {
+function entryOf(field: FieldNode, index: number, scan: TableScan, plan: Plan): Entry {
   const { rule, object, children, concealedBelow } = field;
   const isPlain = isPlainRule(rule);
   // what is not to be seen within a value has to be looked for
@@ -131,9 +132,9 @@ function entryOf(
   const takesObjects =
     isPlain && rule.type === undefined && object !== undefined && object.entries === undefined;
   const inner: Node | undefined = takesObjects ? { entries: [] } : undefined;
-  if (inner !== undefined) fillNode(inner, object!, scan, scans);
+  if (inner !== undefined) fillNode(inner, object!, scan, plan);
   const items =
-    isPlain && children !== undefined && hasPlainItems(children, scan) ? scans.get(children) : undefined;
+    isPlain && children !== undefined && hasPlainItems(children, scan) ? plan.scans.get(children) : undefined;
   return {
     name: encoder.encode(field.key),
     index,

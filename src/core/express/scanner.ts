@@ -4,8 +4,8 @@
  */
 
 import type { TableBatch } from "../shape/batch.js";
-import type { ScannedRows } from "../shape/shape.js";
-import type { ColumnShape, TableShape } from "../shape/table-shape.js";
+import type { Scannable, ScannedRows } from "../shape/shape.js";
+import type { ColumnShape } from "../shape/table-shape.js";
 import {
   batchOf,
   type Entry,
@@ -17,12 +17,6 @@ import {
 } from "./scan-plan.js";
 import { type Sketch, valueAt } from "./sketch.js";
 import { behindColon, blanks, isName, skipValue } from "./skip.js";
-
-/** What records are scanned by: their tables, the stream's own first, and the columns of its key. */
-export interface Scannable {
-  readonly tables: readonly TableShape[];
-  readonly key: readonly ColumnShape[];
-}
 
 export class Scanner {
   private bytes: Uint8Array = new Uint8Array();
@@ -42,8 +36,9 @@ export class Scanner {
   ) {}
 
   /** undefined where the shape is of a kind that is not scanned. `records`: about how many there will be. */
-  static of({ tables, key }: Scannable, records: number): Scanner | undefined {
-    const scans = scanPlan(tables, records);
+  static of(of: Scannable, records: number): Scanner | undefined {
+    const scans = scanPlan(of, records);
+    const { key } = of;
     const root = scans?.[0];
     if (root === undefined || key.some((column) => !root.builders.has(column))) return undefined;
     return new Scanner(scans!, key);

@@ -117,13 +117,36 @@ function readNumber({ column }: ColumnBuilder, bytes: Uint8Array, at: number): n
 }
 
 const putInteger: PutValue = (into, row, bytes, at) => {
-  if ((into.seen & SEEN.smallInt) === 0) return -1;
   const end = readNumber(into, bytes, at);
-  if (end < 0 || number.behind > 0) return -1;
+  if (end < 0) return putLongInteger(into, row, bytes, at);
+  if (number.behind > 0 || (into.seen & SEEN.smallInt) === 0) return -1;
   // there is no -0 among the integers
   into.putInteger(row, isNegative && number.digits !== 0 ? -number.digits : number.digits);
   return end;
 };
+
+/** Digits of the largest int64. */
+const LONGEST_INTEGER = 19;
+
+/** Integers of more digits: keys of 64 bits mostly have as many. */
+const putLongInteger: PutValue = (into, row, bytes, at) => {
+  const isText = bytes[at] === 34;
+  const begin = isText ? at + 1 : at;
+  const first = bytes[begin] === 45 ? begin + 1 : begin;
+  let end = first;
+  while (isDigit(bytes[end]!) && end - first <= LONGEST_INTEGER) end++;
+  const count = end - first;
+  if (count <= MOST_DIGITS || count > LONGEST_INTEGER || bytes[first] === 48) return -1;
+  if (isText ? into.column.rule.type === undefined || bytes[end] !== 34 : isInNumber(bytes[end]!)) return -1;
+  const value = BigInt(String.fromCharCode(...bytes.subarray(begin, end)));
+  const kind = Number.isSafeInteger(Number(value)) ? SEEN.smallInt : SEEN.wideInt;
+  if ((into.seen & kind) === 0 || BigInt.asIntN(64, value) !== value) return -1;
+  into.putLong(row, value);
+  return isText ? end + 1 : end;
+};
+
+/** A point or an exponent, behind which a number goes on. */
+const isInNumber = (byte: number) => byte === 46 || byte === 101 || byte === 69;
 
 const putFloat: PutValue = (into, row, bytes, at) => {
   const end = readNumber(into, bytes, at);

@@ -59,14 +59,17 @@ function entityList(body: unknown): readonly unknown[] | undefined {
   return isEntity && !("value" in body) ? [body] : undefined;
 }
 
-/**
- * An error behind entities that have come already (OData JSON Format 4.01, section 18.1).
- * @throws BridgeError RESPONSE_UNLIKE
- */
+/** An error behind entities that have come already (OData JSON Format 4.01, section 18.1); undefined: none. */
+export function lateError(body: unknown): unknown {
+  if (!isPlainObject(body)) return undefined;
+  const own = Array.isArray(body.value) ? body.error : undefined;
+  return body["@odata.error"] ?? body["@error"] ?? own ?? undefined;
+}
+
+/** @throws BridgeError RESPONSE_UNLIKE where an error stands behind entities */
 export function checkLateError(body: unknown, where: Where): void {
-  if (!isPlainObject(body)) return;
-  const late = body["@odata.error"] ?? body["@error"] ?? (Array.isArray(body.value) ? body.error : undefined);
-  if (late === undefined || late === null) return;
+  const late = lateError(body);
+  if (late === undefined) return;
   const words = isPlainObject(late) && typeof late.message === "string" ? `: ${late.message}` : ".";
   throw new BridgeError("RESPONSE_UNLIKE", `The API broke off in the middle of its entities${words}`, {
     where,
@@ -134,6 +137,14 @@ function streamAddresses(
 /** Whether a member of an entity says something about it (annotations, links not followed) and is no property. */
 export function isControl(name: string): boolean {
   return name.includes("@") || name.startsWith("odata.") || name === "__metadata" || name === "__count";
+}
+
+const SAYS_LITTLE =
+  /@(odata\.)?(etag|id|type|editLink|readLink|navigationLink|associationLink|mediaEtag|mediaContentType|mediaEditLink|mediaReadLink)$/;
+
+/** Whether a control member may say that the entity is cut, faulty, gone or of another set. */
+export function isTelling(name: string): boolean {
+  return isControl(name) && !SAYS_LITTLE.test(name);
 }
 
 const DATE_TEXT = /^\/Date\((-?\d+)([+-]\d+)?\)\/$/;

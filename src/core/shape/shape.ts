@@ -20,6 +20,14 @@ import { storedValue, Unfit, Walk } from "./walk.js";
 
 const TEXT: ColumnType = { kind: "text" };
 
+/** What records are scanned by: their tables, the stream's own first, and the columns of its key. */
+export interface Scannable {
+  readonly tables: readonly TableShape[];
+  readonly key: readonly ColumnShape[];
+  /** members that are not to be passed over */
+  readonly isTelling: ShapeSpec["isTelling"];
+}
+
 /** Rows of a table, and for each column behind which of them it has no value any more. */
 export interface ScannedRows {
   readonly table: TableShape;
@@ -50,6 +58,11 @@ export class Shape {
   /** counts up whenever a table, a column or a type changes */
   get version(): number {
     return this.tables.version;
+  }
+
+  /** whether records have told what they are like */
+  get hasRows(): boolean {
+    return this.tables.root.rowsSoFar > 0;
   }
 
   /** The tables and columns that have a type by now, in a stable order. */
@@ -116,8 +129,9 @@ export class Shape {
   }
 
   /** What records are scanned by, out of their bytes; no tables where each record has to be looked at. */
-  get scannable(): { readonly tables: readonly TableShape[]; readonly key: readonly ColumnShape[] } {
-    return { tables: this.spec.key.length > 0 ? this.tables.all : [], key: this.keyColumns };
+  get scannable(): Scannable {
+    const { key, isTelling } = this.spec;
+    return { tables: key.length > 0 ? this.tables.all : [], key: this.keyColumns, isTelling };
   }
 
   /** Rows that were scanned: they are as the tables have them. */

@@ -30,6 +30,8 @@ export interface ShapeSpec {
   readonly isWanted?: ((parts: readonly string[]) => boolean) | undefined;
   /** whether a member of an object says something of it, and is no field */
   readonly isControl?: ((name: string) => boolean) | undefined;
+  /** whether such a member has to be seen by who reads whole records: it is not passed over unseen */
+  readonly isTelling?: ((name: string) => boolean) | undefined;
   /** whether a record only tells that one is gone: its key is all that counts. Needs a key */
   readonly isRemoval?: ((record: Readonly<Record<string, unknown>>) => boolean) | undefined;
 }

@@ -28,6 +28,7 @@ import {
   ENTITIES,
   faultOf,
   isControl,
+  isTelling,
   modernBody,
   NEXT_LINK,
   withStreams,
@@ -101,6 +102,7 @@ export function compileODataStream(
     },
     oldLeftOut: false,
     isControl,
+    isTelling,
     faultOf,
     description: set.description ?? lineage(model, set.type).at(-1)?.description,
     isRemoval: (record) => isRemoved(record) || base.isRemoval?.(record) === true,
@@ -133,7 +135,7 @@ function setOf(
   { model, version }: ODataRoot,
   { name, type, capabilities }: EntitySet,
   key: readonly KeyPart[],
-  { expansions, rules }: ODataColumns,
+  { leaves, expansions, rules }: ODataColumns,
   { $select, $expand }: StreamDefinition["query"],
 ): CompiledSet {
   const expanded = expansions.flatMap(({ path, isEmpty }) => (isEmpty || path[0] === "*" ? [] : [path[0]!]));
@@ -146,6 +148,7 @@ function setOf(
     name,
     version,
     key,
+    streams: streamNames(leaves),
     members: [...members, ...expanded],
     expanded,
     isPageable: capabilities.isPageable,
@@ -282,6 +285,13 @@ function tracking(cursor: CursorRule | undefined): Record<string, string> {
   return cursor?.kind === "delta" ? { prefer: "odata.track-changes" } : {};
 }
 
+/** Properties whose values have addresses of their own. */
+function streamNames(leaves: readonly Leaf[]): readonly string[] {
+  return leaves.flatMap(({ path, property: { type } }) =>
+    type.name === "Edm.Stream" && path.length === 1 ? [path[0]!] : [],
+  );
+}
+
 function decoderOf(
   decoder: Decoder,
   { version, url: root }: ODataRoot,
@@ -294,9 +304,7 @@ function decoderOf(
       type?.kind === "timestamp" ? (parsePath(at)?.slice(-1) ?? []) : [],
     ),
   );
-  const names = leaves.flatMap(({ path, property: { type } }) =>
-    type.name === "Edm.Stream" && path.length === 1 ? [path[0]!] : [],
-  );
+  const names = streamNames(leaves);
   const pathOf = (entity: Readonly<Record<string, unknown>>) => {
     const isKeyed = key.length > 0 && key.every(({ name }) => Object.hasOwn(entity, name));
     return isKeyed ? `${set}${keyPredicate(key, keyValues(entity, key, {}), version)}` : undefined;

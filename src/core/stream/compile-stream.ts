@@ -69,6 +69,8 @@ export interface CompiledReport {
 
 /** What can be asked of an entity set beside its pages. */
 export interface CompiledSet extends ChangedSet {
+  /** properties whose values have addresses of their own */
+  readonly streams: readonly string[];
   /** what is asked for one entity, below whose key it stands */
   readonly query: RequestTemplate["query"];
   /** the service says that it takes $skip and $top */
@@ -107,6 +109,8 @@ export interface CompiledStream {
   readonly isWanted?: ((parts: readonly string[]) => boolean) | undefined;
   /** whether a member of a record says something of it, and is no field */
   readonly isControl?: ((name: string) => boolean) | undefined;
+  /** whether such a member has to be seen by who reads whole records */
+  readonly isTelling?: ((name: string) => boolean) | undefined;
   /** why a record is not to be trusted, by its own words; undefined where it is */
   readonly faultOf?: ((record: Readonly<Record<string, unknown>>) => string | undefined) | undefined;
   /** what its records are, in words */

@@ -2,20 +2,25 @@
 
 import type { OutlinePlan } from "../express/outline.js";
 import { compilePlainPath } from "../language/plain-path.js";
+import { isOld } from "../odata/literal.js";
+import { lateError } from "../odata/payload.js";
 import { parsePath } from "../shape/naming.js";
 import type { CompiledStream } from "./compile-stream.js";
 
 /** undefined where a rule, a function or another form of response has to see whole records. */
 export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
-  const { definition, request, key, identity = key, cursor, measures, reads, isRemoval } = stream;
+  const { definition, request, key, identity = key, cursor, measures, reads, isRemoval, set } = stream;
   const { decoder, records, envelope } = request.plan;
   const [path] = records;
   const isPlainJson = decoder.kind === "json" && decoder.headerRow !== true && decoder.names === undefined;
   if (!isPlainJson || path === undefined || records.length > 1 || reads === undefined || needsRecords(stream))
     return undefined;
-  const list = /^\$((?:\.[A-Za-z_]\w*)*)\[\*\]$/.exec(path.text)?.[1];
+  const list = set === undefined ? /^\$((?:\.[A-Za-z_]\w*)*)\[\*\]$/.exec(path.text)?.[1] : ".value";
   if (list === undefined || key.length === 0 || measures.length > 1) return undefined;
-  const places = Object.values(envelope).flatMap((place) => ("text" in place ? [place.text] : []));
+  const places = Object.values(envelope)
+    .flatMap((place) => ("text" in place ? [place.text] : []))
+    // an OData service's own: beside the entities
+    .filter((place) => set === undefined || !place.startsWith("@odata."));
   // what is within the records is not in the outline's body
   if (places.some((place) => compilePlainPath(place) === undefined || place.startsWith(`$${list}[`)))
     return undefined;
@@ -34,11 +39,22 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
     list: list.split(".").slice(1),
     fields: names(wanted),
     identity: names(identity),
-    isRemoval,
-    hasRules: stream.where !== undefined || stream.compute.length > 0,
+    // what an entity says of itself is not passed over
+    isRemoval: definition.gone === undefined ? undefined : isRemoval,
+    hasRules: hasRules(stream),
+    isUnlike: set && ((body) => lateError(body) !== undefined),
+    isStrict: set !== undefined,
   };
 }
 
-function needsRecords({ expand, faultOf, isControl, report, set }: CompiledStream): boolean {
-  return [expand, faultOf, isControl, report, set].some((rule) => rule !== undefined);
+function hasRules({ where, compute }: CompiledStream): boolean {
+  return where !== undefined || compute.length > 0;
+}
+
+function needsRecords(stream: CompiledStream): boolean {
+  const { expand, report, set, cursor } = stream;
+  if (expand !== undefined || report !== undefined) return true;
+  if (set === undefined) return false;
+  const isPlain = !isOld(set.version) && set.streams.length === 0;
+  return !isPlain || hasRules(stream) || cursor?.kind === "delta";
 }

@@ -24,7 +24,7 @@ export const ANY_NAMES: NameRules = Object.freeze({ maxBytes: Number.MAX_SAFE_IN
 
 export function shapeOf(stream: CompiledStream, place: ShapePlace): Shape {
   const { takenTables = new Set(), known, ...rest } = place;
-  const { name, description, key, columns, isRemoval, isControl, isWanted, room } = stream;
-  const own = { description, key, columns, isRemoval, isControl, isWanted, room };
+  const { name, description, key, columns, isRemoval, isControl, isTelling, isWanted, room } = stream;
+  const own = { description, key, columns, isRemoval, isControl, isTelling, isWanted, room };
   return new Shape({ stream: name, takenTables, ...rest, ...own }, known);
 }
