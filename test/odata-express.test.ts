@@ -1,4 +1,4 @@
-/** OData sets by both readers: the same tables, the same quarantine, the same end, whatever entities say of themselves. */
+/** OData sets by both readers: the same tables, quarantine and end, whatever entities say of themselves. */
 
 import fc from "fast-check";
 import { afterEach, describe, expect, it, vi } from "vitest";

@@ -176,7 +176,7 @@ class Carrier {
   }
 
   private async openAsk(of?: CompiledStream): Promise<StreamAsk> {
-    const { api, stream, choices, signal, onEvent, startedAtMs, write, deletes } = this.options;
+    const { api, stream, choices, signal, onEvent, startedAtMs, write } = this.options;
     const stopping = AbortSignal.any([signal, this.stop.signal]);
     // every request under way listens to it
     api.expectListeners(stopping, this.stop.signal);
@@ -186,8 +186,8 @@ class Carrier {
       tally: this.tally,
       signal: stopping,
       nowMs: startedAtMs,
-      // what rows say of their record's life is worked out from whole records
-      onlyRows: write.standing === "replaced" && deletes === "remove",
+      // which state of a record its rows tell of is worked out from whole records
+      onlyRows: write.standing === "replaced",
       shape: () => (of === undefined ? this.shape : undefined),
       onEvent: (event) =>
         event.type === "notice" ? this.notice(event.message) : onEvent({ ...event, stream }),

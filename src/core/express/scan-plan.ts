@@ -106,8 +106,11 @@ export function noteWanted({ entries }: Node, wanted: readonly string[]): void {
   for (const entry of entries) entry.isWanted = wanted.includes(entry.key);
 }
 
-/** Roles of columns that are filled here: those of a record's life, and of rows without a key, are not. */
-const SCANNED: ReadonlySet<string> = new Set(["data", "link", "position"]);
+/**
+ * Roles of columns of tables that are scanned: no states of a record, and no rows without a key. When a record was gone
+ * stands in no row that comes.
+ */
+const SCANNED: ReadonlySet<string> = new Set(["data", "link", "position", "deleted"]);
 
 interface Plan {
   readonly scans: ReadonlyMap<TableShape, TableScan>;
@@ -179,7 +182,7 @@ export function batchOf(scan: TableScan, root: TableScan, records: number): Tabl
   const columns: ColumnBatch[] = [];
   for (const column of shape.columns) {
     const { type, role, source } = column;
-    if (type === undefined || rows === 0) continue;
+    if (type === undefined || rows === 0 || role === "deleted") continue;
     if (role === "link")
       columns.push(repeated(column, root.builders.get(source!)!.batch(records), recordOf, rows));
     else if (role === "position") columns.push(scan.places[shape.places.indexOf(column)]!.batch(rows));
