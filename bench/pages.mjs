@@ -1,27 +1,28 @@
-// The bench's data: pages of made-up bookings, the same bytes for every contender, on disk and over loopback.
-import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+// The bench's pages: the same bytes for every contender, on disk and over loopback.
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { baseChangeSeconds, booking, bookingJson } from "../dist/standins/bookings/data.js";
+import { SETS } from "./sets.mjs";
 
-export const PAGE_RECORDS = 1000;
-
-/** Writes the pages into a folder, unless they are there; returns how many there are. */
-export function writePages(folder, records) {
-  const pages = Math.ceil(records / PAGE_RECORDS);
-  if (existsSync(folder) && readdirSync(folder).length === pages) return pages;
-  rmSync(folder, { recursive: true, force: true });
-  mkdirSync(folder, { recursive: true });
-  for (let page = 0; page < pages; page++) {
-    const items = [];
-    for (let n = 0; n < PAGE_RECORDS; n++) {
-      const index = page * PAGE_RECORDS + n;
-      items.push(bookingJson(booking(index, 0, baseChangeSeconds(index), 1)));
+/** Writes a set's pages into a folder, unless they are there. */
+export function writePages(set, records = SETS[set].records, pageRecords = 1000) {
+  const folder = join(tmpdir(), `early-bridge-bench-${set}-${records}-${pageRecords}`);
+  const pages = Math.ceil(records / pageRecords);
+  if (!existsSync(folder) || readdirSync(folder).length !== pages) {
+    rmSync(folder, { recursive: true, force: true });
+    mkdirSync(folder, { recursive: true });
+    for (let page = 0; page < pages; page++) {
+      const count = Math.min(pageRecords, records - page * pageRecords);
+      const items = Array.from({ length: count }, (_, n) => SETS[set].json(page * pageRecords + n));
+      const token = page + 1 < pages ? `"${page + 1}"` : "null";
+      writeFileSync(
+        pageFile(folder, page),
+        `{"items":[${items.join(",")}],"paging":{"next_token":${token}}}`,
+      );
     }
-    const token = page + 1 < pages ? `"${page + 1}"` : "null";
-    const text = `{"items":[${items.join(",")}],"paging":{"next_token":${token}}}`;
-    writeFileSync(pageFile(folder, page), text);
   }
-  return pages;
+  const bytes = readdirSync(folder).reduce((sum, name) => sum + statSync(join(folder, name)).size, 0);
+  return { folder, pages, bytes };
 }
 
 export function pageFile(folder, page) {

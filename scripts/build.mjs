@@ -16,6 +16,8 @@ const others = [
   "standins/serve",
   "standins/index",
   "standins/bookings/data",
+  "core/express/outline",
+  "core/stream/outline-plan",
   "auth/file-token-store",
   "node/file-keep",
 ];

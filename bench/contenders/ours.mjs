@@ -1,21 +1,13 @@
 // early-bridge, end to end: HTTP, typed tables, cursor and ledger in a DuckDB file.
 import { connect, defineConnector, openBridge } from "../../dist/index.js";
 import { duckdb } from "../../dist/warehouse/duckdb/index.js";
-import { database, measured, url } from "./report.mjs";
+import { RULES, SETS } from "../sets.mjs";
+import { database, measured, rules, set, url } from "./report.mjs";
 
 const connector = defineConnector({
-  connector: "bookings",
+  connector: "huts",
   api: { url: `${url}/v2` },
-  streams: {
-    bookings: {
-      get: "/bookings",
-      records: "$.items[*]",
-      pages: { token: "$.paging.next_token", query: "after" },
-      cursor: { field: "changed_at", query: "changed_after", order: "ascending" },
-      key: "id",
-      columns: { "price.amount": { type: "decimal(12,2)" } },
-    },
-  },
+  streams: { [set]: { ...SETS[set].stream, ...RULES[rules] } },
 });
 
 await measured(async () => {

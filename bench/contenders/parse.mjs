@@ -1,15 +1,17 @@
 // JSON.parse alone over the same bytes, read from the disk's cache.
 import { readdirSync, readFileSync } from "node:fs";
 import { join } from "node:path";
-import { folder, measured } from "./report.mjs";
+import { SETS } from "../sets.mjs";
+import { folder, measured, set } from "./report.mjs";
+
+const { list } = SETS[set];
 
 await measured(async () => {
-  let bookings = 0;
-  let guests = 0;
+  const rows = { [set]: 0, ...(list === undefined ? {} : { [`${set}_${list}`]: 0 }) };
   for (const name of readdirSync(folder)) {
     const { items } = JSON.parse(readFileSync(join(folder, name), "utf8"));
-    bookings += items.length;
-    for (const item of items) guests += item.guests.length;
+    rows[set] += items.length;
+    if (list !== undefined) for (const item of items) rows[`${set}_${list}`] += item[list].length;
   }
-  return { bookings, bookings_guests: guests };
+  return rows;
 });

@@ -3,12 +3,51 @@
 import { type ColumnBatch, fixedWidth, hasValue, LENGTH_BYTES } from "../shape/batch.js";
 import type { ColumnType } from "../shape/column-type.js";
 import type { ColumnShape } from "../shape/table-shape.js";
-import { IS_PLAIN, skipRune } from "./skip.js";
+import { IS_PLAIN, skipEscape, skipRune } from "./skip.js";
 
 const encoder = new TextEncoder();
 
 /** Texts are copied so many bytes at a time. */
 const STRETCH = 256;
+
+/** What stands in UTF-8 for half of a surrogate pair. */
+const REPLACEMENT = 0xfffd;
+
+/** The character that an escape of one letter stands for, by that letter. */
+const ESCAPED = new Uint8Array(128);
+for (const [letter, char] of ['""', "\\\\", "//", "b\b", "f\f", "n\n", "r\r", "t\t"])
+  ESCAPED[letter!.charCodeAt(0)] = char!.charCodeAt(0);
+
+/** The unit of UTF-16 that four hexadecimal digits stand for. */
+function unitAt(bytes: Uint8Array, at: number): number {
+  let unit = 0;
+  for (let i = 0; i < 4; i++) {
+    const byte = bytes[at + i]!;
+    unit = unit * 16 + (byte <= 57 ? byte - 48 : (byte | 32) - 87);
+  }
+  return unit;
+}
+
+/** Whether each of four bytes is a character of a text by itself: ASCII, no control, no quote and no backslash. */
+function isPlainWord(word: number): boolean {
+  const quote = word ^ 0x22222222;
+  const slash = word ^ 0x5c5c5c5c;
+  const odd =
+    ((quote - 0x01010101) & ~quote) | ((slash - 0x01010101) & ~slash) | ((word - 0x20202020) & ~word) | word;
+  return (odd & 0x80808080) === 0;
+}
+
+let viewed = new Uint8Array();
+let view = new DataView(viewed.buffer);
+
+/** A view over a page's bytes; many texts of it are asked for one after the other. */
+function viewOf(bytes: Uint8Array): DataView {
+  if (bytes !== viewed) {
+    viewed = bytes as Uint8Array<ArrayBuffer>;
+    view = new DataView(viewed.buffer, viewed.byteOffset, viewed.length);
+  }
+  return view;
+}
 
 export class ColumnBuilder {
   /** of fixed width: the values; int64, times and short decimals as two halves of 32 bits, the lower first */
@@ -16,9 +55,13 @@ export class ColumnBuilder {
   halves: Int32Array;
   floats: Float64Array;
   bytes: Uint8Array<ArrayBuffer>;
+  /** of texts: over the same bytes */
+  private view: DataView<ArrayBuffer>;
   /** of texts: where the text of each row ends */
   private ends: Uint32Array<ArrayBuffer>;
   private end = 0;
+  /** behind the character that was written last */
+  private behind = 0;
   private validity: Uint8Array<ArrayBuffer>;
   private capacity: number;
   private readonly width: number;
@@ -38,6 +81,7 @@ export class ColumnBuilder {
     this.halves = new Int32Array(this.width % 4 === 0 ? this.data : new ArrayBuffer(0));
     this.floats = new Float64Array(this.width % 8 === 0 ? this.data : new ArrayBuffer(0));
     this.bytes = this.width === 0 ? new Uint8Array(this.capacity * 12) : new Uint8Array(this.data);
+    this.view = new DataView(this.bytes.buffer);
     this.ends = new Uint32Array(this.width === 0 ? this.capacity : 0);
     this.validity = new Uint8Array(this.capacity / 8);
   }
@@ -97,7 +141,7 @@ export class ColumnBuilder {
     this.ends[row] = end;
   }
 
-  /** A text without escapes that begins at a place: the place behind its quote; -1 where it has one, or is no text. */
+  /** A text that begins at a place, its escapes undone: the place behind its quote; -1 where it is none. */
   copyText(row: number, from: Uint8Array, start: number): number {
     this.mark(row);
     let { bytes } = this;
@@ -109,7 +153,18 @@ export class ColumnBuilder {
         bytes = this.bytes;
       }
       const stop = Math.min(at + STRETCH, from.length);
+      const source = viewOf(from);
+      const { view } = this;
       while (at < stop) {
+        // mostly four at once
+        while (at + 4 <= stop) {
+          const word = source.getInt32(at, true);
+          if (!isPlainWord(word)) break;
+          view.setInt32(to, word, true);
+          at += 4;
+          to += 4;
+        }
+        if (at >= stop) break;
         const byte = from[at]!;
         if (IS_PLAIN[byte] === 1) {
           bytes[to++] = byte;
@@ -120,12 +175,58 @@ export class ColumnBuilder {
           this.endText(row, to);
           return at + 1;
         }
-        const next = byte >= 128 ? skipRune(from, at, byte) : -1;
-        if (next < 0) return -1;
-        while (at < next) bytes[to++] = from[at++]!;
+        if (byte === 92) {
+          at = this.copyEscape(from, at + 1, to);
+          to = this.behind;
+        } else {
+          const next = byte >= 128 ? skipRune(from, at, byte) : -1;
+          if (next < 0) return -1;
+          while (at < next) bytes[to++] = from[at++]!;
+        }
+        if (at < 0) return -1;
       }
     }
     return -1;
+  }
+
+  /** Writes the character that an escape stands for; the place behind it, or -1. What is written ends at `behind`. */
+  private copyEscape(from: Uint8Array, at: number, to: number): number {
+    const { bytes } = this;
+    const end = skipEscape(from, at);
+    this.behind = to + 1;
+    if (end !== at + 5) {
+      bytes[to] = ESCAPED[from[at]!]!;
+      return end;
+    }
+    const unit = unitAt(from, at + 1);
+    const isPair = (unit & 0xfc00) === 0xd800 && from[end] === 92 && skipEscape(from, end + 1) === end + 6;
+    const low = isPair ? unitAt(from, end + 2) : 0;
+    if ((low & 0xfc00) === 0xdc00) {
+      const point = 0x10000 + ((unit & 0x3ff) << 10) + (low & 0x3ff);
+      bytes[to] = 0xf0 | (point >> 18);
+      bytes[to + 1] = 0x80 | ((point >> 12) & 63);
+      bytes[to + 2] = 0x80 | ((point >> 6) & 63);
+      bytes[to + 3] = 0x80 | (point & 63);
+      this.behind = to + 4;
+      return end + 6;
+    }
+    this.writeUnit(to, (unit & 0xf800) === 0xd800 ? REPLACEMENT : unit);
+    return end;
+  }
+
+  /** A character of the basic plane as UTF-8 (RFC 3629, section 3). */
+  private writeUnit(to: number, unit: number): void {
+    const { bytes } = this;
+    if (unit < 0x80) bytes[to] = unit;
+    else if (unit < 0x800) {
+      bytes[to] = 0xc0 | (unit >> 6);
+      bytes[to + 1] = 0x80 | (unit & 63);
+    } else {
+      bytes[to] = 0xe0 | (unit >> 12);
+      bytes[to + 1] = 0x80 | ((unit >> 6) & 63);
+      bytes[to + 2] = 0x80 | (unit & 63);
+    }
+    this.behind = to + (unit < 0x80 ? 1 : unit < 0x800 ? 2 : 3);
   }
 
   putText(row: number, text: string): void {
@@ -185,6 +286,7 @@ export class ColumnBuilder {
     const larger = new Uint8Array(Math.max(this.bytes.length * 2, this.end + length));
     larger.set(this.bytes);
     this.bytes = larger;
+    this.view = new DataView(larger.buffer);
   }
 
   private grow(row: number): void {

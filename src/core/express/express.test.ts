@@ -126,6 +126,14 @@ function expectSameBy(pages: readonly string[], stream: Record<string, unknown>,
 
 const key = fc.constantFrom("a", "b", "a_b", "list", "value", "É", "x y", "", 'a"b');
 
+/** A text with each of its units escaped. */
+function escaped(text: string): string {
+  const units = Array.from({ length: text.length }, (_, i) =>
+    text.charCodeAt(i).toString(16).padStart(4, "0"),
+  );
+  return `"${units.map((unit) => `\\u${unit}`).join("")}"`;
+}
+
 describe("the express reader", () => {
   it("gives what the plain one gives: random documents, in pages", () => {
     fc.assert(
@@ -160,6 +168,12 @@ describe("the express reader", () => {
       fc.bigInt({ min: -(2n ** 64n), max: 2n ** 64n }).map(String),
       fc.bigInt({ min: -(2n ** 63n), max: 2n ** 63n }).map((value) => `"${value}"`),
       fc.string({ unit: "grapheme" }).map((text) => JSON.stringify(text)),
+      fc.string({ unit: "binary" }).map(escaped),
+      fc.constantFrom(
+        String.raw`"\ud800"`,
+        String.raw`"\ud83d\u0041\udE00\/\b\f\"\\"`,
+        '"0.30000000000000004"',
+      ),
       fc.constantFrom(
         '"2026-01-01T10:00:00.123456Z"',
         '"2026-02-30"',

@@ -21,15 +21,19 @@ export function valueAt(bytes: Uint8Array, from: number, end: number): unknown {
     for (; isDigit(bytes[at]!); at++) value = value * 10 + bytes[at]! - 48;
     if (at === end) return value;
   }
-  if (end - from <= SHORT) {
-    const codes: number[] = [];
-    for (let at = isText ? from + 1 : from; at < (isText ? end - 1 : end); at++) {
-      const byte = bytes[at]!;
-      if (byte > 127 || byte === 92) return parseExactJson(decoder.decode(bytes.subarray(from, end)));
-      codes.push(byte);
-    }
-    const text = String.fromCharCode(...codes);
-    return isText ? text : parseExactJson(text);
+  const isShort = end - from <= SHORT;
+  const text = isShort ? plainText(bytes, isText ? from + 1 : from, isText ? end - 1 : end) : undefined;
+  if (text === undefined) return parseExactJson(decoder.decode(bytes.subarray(from, end)));
+  return isText ? text : parseExactJson(text);
+}
+
+/** A short text of ASCII without escapes; undefined where it is another. The array is what makes it fast. */
+export function plainText(bytes: Uint8Array, from: number, end: number): string | undefined {
+  const codes: number[] = [];
+  for (let at = from; at < end; at++) {
+    const byte = bytes[at]!;
+    if (byte > 127 || byte === 92) return undefined;
+    codes.push(byte);
   }
-  return parseExactJson(decoder.decode(bytes.subarray(from, end)));
+  return String.fromCharCode.apply(undefined, codes);
 }

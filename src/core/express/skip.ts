@@ -112,7 +112,7 @@ export function skipPlainText(bytes: Uint8Array, from: number): number {
   }
 }
 
-function skipEscape(bytes: Uint8Array, at: number): number {
+export function skipEscape(bytes: Uint8Array, at: number): number {
   switch (bytes[at]) {
     case 34:
     case 47:

@@ -8,8 +8,8 @@ import { DATE, INSTANT, LOCAL_TIME, scanned, scanTimeBytes } from "../shape/date
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import { storedValue } from "../shape/walk.js";
 import type { ColumnBuilder } from "./column-builder.js";
-import { valueAt } from "./sketch.js";
-import { isDigit, skipPlainText, skipText, skipValue } from "./skip.js";
+import { plainText, valueAt } from "./sketch.js";
+import { isDigit, skipPlainText, skipValue } from "./skip.js";
 
 /** Puts the value that begins at a place into a row; the place behind it, or -1: also where it is no JSON. */
 export type PutValue = (into: ColumnBuilder, row: number, bytes: Uint8Array, at: number) => number;
@@ -138,7 +138,7 @@ const putLongInteger: PutValue = (into, row, bytes, at) => {
   const count = end - first;
   if (count <= MOST_DIGITS || count > LONGEST_INTEGER || bytes[first] === 48) return -1;
   if (isText ? into.column.rule.type === undefined || bytes[end] !== 34 : isInNumber(bytes[end]!)) return -1;
-  const value = BigInt(String.fromCharCode(...bytes.subarray(begin, end)));
+  const value = BigInt(plainText(bytes, begin, end)!);
   const kind = Number.isSafeInteger(Number(value)) ? SEEN.smallInt : SEEN.wideInt;
   if ((into.seen & kind) === 0 || BigInt.asIntN(64, value) !== value) return -1;
   into.putLong(row, value);
@@ -150,13 +150,28 @@ const isInNumber = (byte: number) => byte === 46 || byte === 101 || byte === 69;
 
 const putFloat: PutValue = (into, row, bytes, at) => {
   const end = readNumber(into, bytes, at);
-  if (end < 0) return -1;
+  if (end < 0) return putLongFloat(into, row, bytes, at);
   // both are exact, so the quotient is the nearest float64 (Clinger 1990)
   const value = number.digits / 10 ** number.behind;
   const kind = Number.isInteger(value) ? SEEN.smallInt : SEEN.float;
   if ((into.seen & kind) === 0) return -1;
   into.mark(row);
   into.floats[row] = isNegative ? -value : value;
+  return end;
+};
+
+/** More digits make no longer float64 in its shortest form. */
+const LONGEST_FLOAT = 25;
+
+/** Fractions of more digits, as a float64 is written in full: each is the nearest one, and none of its digits is lost. */
+const putLongFloat: PutValue = (into, row, bytes, at) => {
+  const end = bytes[at] === 34 ? -1 : skipValue(bytes, at);
+  if (end < 0 || end - at > LONGEST_FLOAT || (into.seen & SEEN.float) === 0) return -1;
+  const text = plainText(bytes, at, end);
+  const value = Number(text);
+  if (Number.isInteger(value) || String(value) !== text) return -1;
+  into.mark(row);
+  into.floats[row] = value;
   return end;
 };
 
@@ -177,12 +192,7 @@ const putDecimal = (precision: number, scale: number): PutValue => {
 
 const putText: PutValue = (into, row, bytes, at) => {
   if (bytes[at] !== 34) return putPlainWord(into, row, bytes, at);
-  const end = into.copyText(row, bytes, at + 1);
-  if (end >= 0) return end;
-  const behind = skipText(bytes, at + 1);
-  if (behind < 0) return -1;
-  into.putText(row, JSON.parse(decoder.decode(bytes.subarray(at, behind))) as string);
-  return behind;
+  return into.copyText(row, bytes, at + 1);
 };
 
 /** Whole numbers in a column that holds texts as well: they are written as they stand. */
