@@ -1,5 +1,5 @@
-// npm run bench: us and the yardsticks over the same bytes, in one run, in turn; then the use made of a limit, OData, and
-// what it takes to start.
+// npm run bench: us and the yardsticks over the same bytes, in one run, in turn; then the use made of a limit, OData,
+// and what it takes to start.
 // Options by environment: BENCH_ROUNDS (default 3), BENCH_SHARE of the records (default 1).
 import { fork } from "node:child_process";
 import { mkdtempSync, rmSync } from "node:fs";

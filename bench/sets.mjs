@@ -1,5 +1,5 @@
-// The bench's data, each record made from its index: bookings with short texts, letters with long ones, and the
-// readings of weather stations, 400 columns wide. For each, the stream that reads it and the SQL of DuckDB's own reader.
+// The bench's data, each record made from its index: bookings with short texts, letters with long ones, and readings
+// of weather stations, 400 columns wide. For each, the stream that reads it and the SQL of DuckDB's own reader.
 import { baseChangeSeconds, booking, bookingJson } from "../dist/standins/bookings/data.js";
 
 const PAGES = { records: "$.items[*]", pages: { token: "$.paging.next_token", query: "after" }, key: "id" };

@@ -1,4 +1,4 @@
-// What every contender tells at its end: seconds of work (start of the process excluded), rows by table, and peak memory.
+// What every contender tells at its end: seconds of work (without the process's start), rows by table, peak memory.
 export async function measured(work) {
   const from = process.hrtime.bigint();
   const rows = await work();

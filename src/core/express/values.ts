@@ -163,7 +163,7 @@ const putFloat: PutValue = (into, row, bytes, at) => {
 /** More digits make no longer float64 in its shortest form. */
 const LONGEST_FLOAT = 25;
 
-/** Fractions of more digits, as a float64 is written in full: each is the nearest one, and none of its digits is lost. */
+/** Fractions of more digits, as a float64 is written in full: none of their digits is lost. */
 const putLongFloat: PutValue = (into, row, bytes, at) => {
   const end = bytes[at] === 34 ? -1 : skipValue(bytes, at);
   if (end < 0 || end - at > LONGEST_FLOAT || (into.seen & SEEN.float) === 0) return -1;

@@ -77,6 +77,8 @@ async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
     await writing.run(`SET threads = ${Math.max(1, availableParallelism() - 1)}`);
     // the ledger's and the samples' times do not depend on where the process runs
     await writing.run("SET TimeZone = 'UTC'");
+    // rows that wait are read once
+    await writing.run("SET enable_external_file_cache = false");
     const mode = readOnly ? ", READ_ONLY" : "";
     await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode})`);
     const turns = pLimit(1);
