@@ -1,23 +1,5 @@
-// early-bridge, end to end: HTTP, typed tables, cursor and ledger in a DuckDB file.
-import { connect, defineConnector, openBridge } from "../../dist/index.js";
-import { duckdb } from "../../dist/warehouse/duckdb/index.js";
-import { RULES, SETS } from "../sets.mjs";
-import { database, measured, rules, set, url } from "./report.mjs";
+// early-bridge into tables that are not there yet.
+import { measured } from "./report.mjs";
+import { runBridge } from "./run-bridge.mjs";
 
-const connector = defineConnector({
-  connector: "huts",
-  api: { url: `${url}/v2` },
-  streams: { [set]: { ...SETS[set].stream, ...RULES[rules] } },
-});
-
-await measured(async () => {
-  const api = connect(connector, {});
-  const report = await (await openBridge({ from: api, to: duckdb(database) })).run();
-  await api.close();
-  if (report.error !== undefined) throw report.error;
-  const [stream] = report.streams;
-  console.error(
-    `  phases: asking ${stream.askMs} ms, shaping ${stream.shapeMs} ms, loading ${stream.loadMs} ms`,
-  );
-  return stream.rowsByTable;
-});
+await measured(() => runBridge());
