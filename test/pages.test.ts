@@ -3,6 +3,7 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-input.js";
+import { isBridgeError } from "../src/core/errors.js";
 import { type CompiledStream, compileStream } from "../src/core/stream/compile-stream.js";
 import { describeStream } from "../src/core/stream/describe-stream.js";
 import type { AskEvent } from "../src/run/ask/asker.js";
@@ -314,6 +315,7 @@ describe("pages that shift", () => {
   });
 
   it("offsets with an overlap lose nothing, whatever is inserted and deleted meanwhile", async () => {
+    let doubtful = 0;
     await fc.assert(
       fc.asyncProperty(
         fc.integer({ min: 0, max: 40 }),
@@ -341,12 +343,22 @@ describe("pages that shift", () => {
               return { body: { items: page } };
             },
           );
-          const read = new Set(ids(await recordsOf(fake)));
+          const records = await recordsOf(fake).catch((error: unknown) => {
+            if (isBridgeError(error, "INCOMPLETE")) return undefined;
+            throw error;
+          });
+          if (records === undefined) {
+            // where most of a short list comes twice, it says so rather than be sure of it
+            doubtful++;
+            return;
+          }
+          const read = new Set(ids(records));
           expect([...staying].filter((id) => !read.has(id))).toEqual([]);
         },
       ),
       { numRuns: 300 },
     );
+    expect(doubtful).toBeLessThan(15);
   });
 
   it.each([1, 3, 5, 8])("pages of %i that are shorter than their overlap are read whole", async (most) => {

@@ -94,21 +94,28 @@ function judge(raw: unknown, rules: RecordRules, hasRules: boolean): Judged {
   // a copy: the page's own records are compared with the next page's
   const record: Record<string, unknown> = { ...raw, ...add };
   const uncomputed = computeInto(record, compute);
-  const news = compute.length === 0 ? add : { ...add, ...computed(record, compute) };
-  if (uncomputed !== undefined) return { issue: { reason: "not_computed", ...uncomputed, record }, news };
+  const news = () => (compute.length === 0 ? add : { ...add, ...computed(record, compute) });
+  if (uncomputed !== undefined)
+    return { issue: { reason: "not_computed", ...uncomputed, record }, news: news() };
   try {
     const isKept = (where === undefined || where.holds({ record })) && (keep === undefined || keep(record));
-    return { isKept, record, news };
+    return { isKept, news: news(), record };
   } catch (error) {
     if (isBridgeError(error)) throw error;
     const message = `where: ${where?.text ?? "keep"} cannot be judged: ${(error as Error).message.split("\n")[0]}`;
-    return { issue: { reason: "not_judged", path: "", message, record }, news };
+    return { issue: { reason: "not_judged", path: "", message, record }, news: news() };
   }
 }
 
+/** The fields that were worked out, as JSON has them: CEL's integers are numbers, where those hold them. */
 function computed(record: Record<string, unknown>, compute: readonly ComputedField[]): RecordNews {
-  const there = compute.filter(({ name }) => Object.hasOwn(record, name));
-  return Object.fromEntries(there.map(({ name }) => [name, record[name]]));
+  const fields: Record<string, unknown> = {};
+  for (const { name } of compute) {
+    const value = record[name];
+    if (typeof value === "bigint" && Number.isSafeInteger(Number(value))) record[name] = Number(value);
+    if (Object.hasOwn(record, name)) fields[name] = record[name];
+  }
+  return fields;
 }
 
 /** Puts the fields in, each over those before it; gives what is wrong with the first that cannot be worked out. */

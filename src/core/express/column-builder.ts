@@ -10,9 +10,6 @@ const encoder = new TextEncoder();
 /** Texts are copied so many bytes at a time. */
 const STRETCH = 256;
 
-/** What stands in UTF-8 for half of a surrogate pair. */
-const REPLACEMENT = 0xfffd;
-
 /** The character that an escape of one letter stands for, by that letter. */
 const ESCAPED = new Uint8Array(128);
 for (const [letter, char] of ['""', "\\\\", "//", "b\b", "f\f", "n\n", "r\r", "t\t"])
@@ -210,7 +207,9 @@ export class ColumnBuilder {
       this.behind = to + 4;
       return end + 6;
     }
-    this.writeUnit(to, (unit & 0xf800) === 0xd800 ? REPLACEMENT : unit);
+    // half of a pair has no UTF-8
+    if ((unit & 0xf800) === 0xd800) return -1;
+    this.writeUnit(to, unit);
     return end;
   }
 
@@ -270,8 +269,16 @@ export class ColumnBuilder {
       ...common,
       data: undefined,
       texts: undefined,
-      utf8: { bytes: this.bytes.subarray(0, before), ends },
+      utf8: { bytes: this.bytes.slice(0, before), ends },
     };
+  }
+
+  /** Takes all values away; the room that they had is kept. */
+  clear(): void {
+    const { width } = this;
+    this.validity.fill(0);
+    if (width > 0) this.bytes.fill(0);
+    this.end = 0;
   }
 
   /** Behind the last row that has a value, of the first ones. */

@@ -87,13 +87,13 @@ const issueText = ({ reason, path, message, record }: Issue) =>
  */
 function bothReaders(pages: readonly string[], stream: Record<string, unknown>, once: boolean) {
   const [plain, express] = [shapeFor(stream), shapeFor(stream)];
+  const outliner = new Outliner(BY_ID);
   const expected: Shaped[] = [];
   const seen: Shaped[] = [];
   for (const [i, text] of pages.entries()) {
     const records = parseExactJson(text) as unknown[];
     expected.push(plain.shapeRecords(records));
-    const outline =
-      i === 0 ? undefined : new Outliner(BY_ID).outline(encoder.encode(text), once ? express : undefined);
+    const outline = i === 0 ? undefined : outliner.outline(encoder.encode(text), once ? express : undefined);
     if (outline === undefined) seen.push(express.shapeRecords(records));
     else {
       expect(outline.sketches.map(({ id }) => id)).toEqual(

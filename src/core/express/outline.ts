@@ -6,7 +6,7 @@
  */
 
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
-import type { Shape } from "../shape/shape.js";
+import type { Scanned, Shape } from "../shape/shape.js";
 import { Scanner } from "./scanner.js";
 import { type Sketch, valueAt } from "./sketch.js";
 import { behindColon, blanks, isName, skipPlainText, skipValue } from "./skip.js";
@@ -48,8 +48,7 @@ export interface ByteRecords {
 }
 
 /** All records of a page in the columns of their tables. */
-export interface PageScan {
-  readonly scanner: Scanner;
+export interface PageScan extends Scanned {
   readonly shape: Shape;
   /** the state of the shape that they were scanned by */
   readonly version: number;
@@ -111,6 +110,8 @@ export class Outliner {
   private failures = 0;
   /** records of the last page */
   private usual = 0;
+  /** what scanned it */
+  private last: ScannerOf | undefined;
   private readonly list: readonly Uint8Array[];
   private readonly fields: readonly Field[];
 
@@ -142,7 +143,7 @@ export class Outliner {
     // one kind of array for all that follows: Node's Buffer is another, and code for both is twice as slow
     const bytes = new Uint8Array(body.buffer, body.byteOffset, body.length);
     const isAtOnce = shape?.hasRows === true && !this.plan.hasRules && bytes.length <= LARGE;
-    const scanner = isAtOnce ? Scanner.of(shape.scannable, this.usual) : undefined;
+    const scanner = isAtOnce ? this.scannerOf(shape) : undefined;
     if (this.plan.isStrict && scanner === undefined) return undefined;
     scanner?.begin(bytes, this.plan.fields);
     const pass = new Pass(bytes, this.list, this.fields, this.intoRows(scanner, news));
@@ -151,13 +152,23 @@ export class Outliner {
     const { starts, ends, sketches, listStart, listEnd, odd } = pass;
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
     this.usual = starts.length;
+    // a field that is new to the tables may bring no column, and so no new version of them
+    if (odd.length > 0) this.last = undefined;
     if (this.plan.isStrict && odd.length > 0) return this.fail();
     this.failures = 0;
     const head = decoder.decode(bytes.subarray(0, listStart + 1));
     const rest = parseExactJson(head + decoder.decode(bytes.subarray(listEnd - 1)));
     if (this.plan.isUnlike?.(rest) === true) return undefined;
-    const scan = scanner && shape && { scanner, shape, version: shape.version, news, odd };
+    const scan = scanner && shape && { ...scanner.takeRows(), shape, version: shape.version, news, odd };
     return { outliner: this, bytes, starts, ends, sketches, body: rest, scan };
+  }
+
+  /** Mostly that of the last page: its buffers have the room that is needed. */
+  private scannerOf(shape: Shape): Scanner | undefined {
+    const { last } = this;
+    if (last?.shape !== shape || last.version !== shape.version)
+      this.last = { shape, version: shape.version, scanner: Scanner.of(shape.scannable, this.usual) };
+    return this.last?.scanner;
   }
 
   private fail(): undefined {
@@ -193,6 +204,13 @@ function areDifferent(sketches: Outline["sketches"], identity: readonly string[]
     else return false;
   }
   return seen.size === sketches.length;
+}
+
+/** A scanner, and the state of the shape that it was made for. */
+interface ScannerOf {
+  readonly shape: Shape;
+  readonly version: number;
+  readonly scanner: Scanner | undefined;
 }
 
 type IntoRows = (from: number, sketch: Sketch) => number;

@@ -52,6 +52,11 @@ export class TableScan {
     this.rows = this.before;
   }
 
+  clear(): void {
+    for (const builder of [...this.builders.values(), ...this.places]) builder.clear();
+    this.rows = 0;
+  }
+
   addRow(record: number): number {
     const row = this.rows++;
     if (row >= this.recordOf.length) {

@@ -3,8 +3,7 @@
  * is none, or no record as the tables have them, the record is not taken.
  */
 
-import type { TableBatch } from "../shape/batch.js";
-import type { Scannable, ScannedRows } from "../shape/shape.js";
+import type { Scannable, Scanned } from "../shape/shape.js";
 import type { ColumnShape } from "../shape/table-shape.js";
 import {
   batchOf,
@@ -44,8 +43,9 @@ export class Scanner {
     return new Scanner(scans!, key);
   }
 
-  /** To be told before records of a page are taken. `wanted`: fields that are to be in their sketches. */
+  /** Begins with a page, empty again. `wanted`: fields that are to be in the sketches of its records. */
   begin(bytes: Uint8Array, wanted: readonly string[] = []): void {
+    for (const table of this.tables) table.clear();
     this.bytes = bytes;
     this.view = new DataView(bytes.buffer, bytes.byteOffset, bytes.length);
     noteWanted(this.tables[0]!.root, wanted);
@@ -90,19 +90,15 @@ export class Scanner {
     return end === news.length;
   }
 
-  /** What was scanned. The scanner is used up then. */
-  batches(): TableBatch[] {
+  /** What was scanned of the page. */
+  takeRows(): Scanned {
     const root = this.tables[0]!;
-    return this.tables.flatMap((table) => batchOf(table, root, root.rows) ?? []);
-  }
-
-  /** The rows of each table, and behind which of them a column has no value any more. */
-  filled(): readonly ScannedRows[] {
-    return this.tables.map(({ shape: table, rows, builders }) => ({
-      table,
-      rows,
-      lastOf: (column) => builders.get(column)?.lastRow(rows) ?? 0,
-    }));
+    const batches = this.tables.flatMap((table) => batchOf(table, root, root.rows) ?? []);
+    const filled = this.tables.map(({ shape: table, rows, builders }) => {
+      const last = new Map([...builders].map(([column, builder]) => [column, builder.lastRow(rows)]));
+      return { table, rows, last };
+    });
+    return { batches, filled };
   }
 
   /** An object that begins at a place, in a row; the place behind it, or -1. */

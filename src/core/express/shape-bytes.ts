@@ -9,7 +9,7 @@
  */
 
 import { parseExactJson } from "../shape/exact-json.js";
-import type { Shape } from "../shape/shape.js";
+import type { Scanned, Shape } from "../shape/shape.js";
 import type { Shaped } from "../shape/shaped.js";
 import { type ByteRecords, newsBytes, type RecordNews, wholeRecord } from "./outline.js";
 import { Scanner } from "./scanner.js";
@@ -35,17 +35,17 @@ export function* shapeBytes(source: ByteRecords, shape: Shape): Generator<Shaped
   const { length } = source.starts;
   // what has changed since may well concern these records
   if (scan !== undefined && scan.shape === shape && scan.version === shape.version)
-    yield* shapedSlice(source, shape, { from: 0, length, ...scan });
+    yield* shapedSlice(source, shape, { from: 0, length, scanned: scan, odd: scan.odd });
   else
     for (let from = 0; from < length; from += SLICE)
       yield* shapedSlice(source, shape, scanSlice(source, shape, from, Math.min(SLICE, length - from)));
 }
 
-/** Neighbouring records in columns, but for odd ones; all of them are odd where there is no scanner. */
+/** Neighbouring records in columns, but for odd ones; all of them are odd where tables cannot be scanned. */
 interface SliceScan {
   readonly from: number;
   readonly length: number;
-  readonly scanner: Scanner | undefined;
+  readonly scanned: Scanned | undefined;
   readonly odd: readonly number[];
 }
 
@@ -69,7 +69,7 @@ function scanSlice(source: ByteRecords, shape: Shape, from: number, length: numb
       odd.push(i);
     }
   }
-  return { from, length, scanner, odd };
+  return { from, length, scanned: scanner?.takeRows(), odd };
 }
 
 const NO_SKETCH: Sketch = {};
@@ -77,14 +77,14 @@ const NO_SKETCH: Sketch = {};
 function* shapedSlice(
   source: ByteRecords,
   shape: Shape,
-  { from, length, scanner, odd }: SliceScan,
+  { from, length, scanned, odd }: SliceScan,
 ): Generator<ShapedSome> {
   if (odd.length * 2 > length) source.outliner.rest();
-  if (scanner !== undefined && odd.length < length) {
+  if (scanned !== undefined && odd.length < length) {
     const isOdd = new Set(odd);
     const all = Array.from({ length }, (_, i) => from + i);
     const which = odd.length === 0 ? all : all.filter((i) => !isOdd.has(i));
-    yield { ...shape.scanned(scanner.batches(), scanner.filled()), which };
+    yield { ...shape.scanned(scanned), which };
   }
   if (odd.length > 0) yield { ...shape.shapeRecords(recordsAt(source, odd)), which: odd };
 }

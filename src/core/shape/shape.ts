@@ -28,11 +28,17 @@ export interface Scannable {
   readonly isTelling: ShapeSpec["isTelling"];
 }
 
-/** Rows of a table, and for each column behind which of them it has no value any more. */
+/** Rows that were scanned out of bytes. */
+export interface Scanned {
+  readonly batches: readonly TableBatch[];
+  readonly filled: readonly ScannedRows[];
+}
+
+/** Rows of a table, and for each of its data columns behind which of them it has no value any more. */
 export interface ScannedRows {
   readonly table: TableShape;
   readonly rows: number;
-  lastOf(column: ColumnShape): number;
+  readonly last: ReadonlyMap<ColumnShape, number>;
 }
 
 /** The shape of one stream: fed with pages of records, it gives typed batches and the tables' schema as it grows. */
@@ -135,12 +141,12 @@ export class Shape {
   }
 
   /** Rows that were scanned: they are as the tables have them. */
-  scanned(batches: readonly TableBatch[], filled: readonly ScannedRows[]): Shaped {
+  scanned({ batches, filled }: Scanned): Shaped {
     const { drift } = this.tables;
-    for (const { table, rows, lastOf } of filled) {
+    for (const { table, rows, last } of filled) {
       table.rowsSoFar += rows;
       for (const column of table.columns)
-        if (column.role === "data") drift.watch(table.name, column, rows, lastOf(column));
+        if (column.role === "data") drift.watch(table.name, column, rows, last.get(column) ?? 0);
     }
     return { batches, removed: undefined, issues: [], drift: drift.take() };
   }
