@@ -86,7 +86,7 @@ export const IS_PLAIN = Uint8Array.from({ length: 256 }, (_, byte) =>
 );
 
 /** The place behind the quote that ends a text; `at` is behind the one that begins it. */
-export function skipText(bytes: Uint8Array, from: number): number {
+function skipText(bytes: Uint8Array, from: number): number {
   let at = from;
   for (;;) {
     while (IS_PLAIN[bytes[at]!] === 1) at++;
