@@ -85,8 +85,7 @@ type Judged =
 
 function judge(raw: unknown, rules: RecordRules, hasRules: boolean): Judged {
   const { where, keep, add, compute = [], isRemoval, faultOf } = rules;
-  if (!isPlainObject(raw)) return { isKept: true, record: raw, news: undefined };
-  if (isRemoval?.(raw) === true) return { isKept: true, record: raw, news: undefined };
+  if (!isPlainObject(raw) || isRemoval?.(raw) === true) return { isKept: true, record: raw, news: undefined };
   const fault = faultOf?.(raw);
   if (fault !== undefined)
     return { issue: { reason: "told_faulty", path: "", message: fault, record: raw }, news: undefined };
@@ -107,7 +106,7 @@ function judge(raw: unknown, rules: RecordRules, hasRules: boolean): Judged {
   }
 }
 
-/** The fields that were worked out, as JSON has them: CEL's integers are numbers, where those hold them. */
+/** The fields that were worked out; in the record as well, CEL's integers become JSON's where those hold them. */
 function computed(record: Record<string, unknown>, compute: readonly ComputedField[]): RecordNews {
   const fields: Record<string, unknown> = {};
   for (const { name } of compute) {
