@@ -2,6 +2,7 @@
 
 import fc from "fast-check";
 import { afterEach, describe, expect, it } from "vitest";
+import { CsvLines } from "../src/core/decode/csv-lines.js";
 import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { unshape } from "../src/core/index.js";
 import { compileStream } from "../src/core/stream/compile-stream.js";
@@ -97,6 +98,53 @@ describe("a run by the express reader", () => {
   });
 });
 
+describe("pages of lines", () => {
+  it.each<[string, StreamInput["response"], (records: readonly Night[]) => string]>([
+    ["JSON Lines", "json_lines", (records) => records.map((each) => `${JSON.stringify(each)}\n`).join("")],
+    ["CSV", "csv", (records) => `id,at,guest\n${records.map((each) => `${csvOf(each)}\n`).join("")}`],
+  ])("of %s are read by both readers alike, one that is odd as well", async (_, response, written) => {
+    const night = (id: number): Night => ({
+      id,
+      at: "2026-01-01",
+      guest: id % 3 === 0 ? null : `"Ötzi", ${id}`,
+    });
+    const pages = [1, 2, 3, 4].map((page) =>
+      written(Array.from({ length: 50 }, (_, i) => night(page * 50 + i))),
+    );
+    pages[2] += `odd line\n${written([night(1)])
+      .split("\n")
+      .at(-2)}\n`;
+    const stream: StreamInput = {
+      get: "/s",
+      key: "id",
+      response,
+      records: "$[*]",
+      pages: { number: 1, query: "page" },
+    };
+    const results = [];
+    for (const reader of ["express", "plain"] as const) {
+      process.env.EARLY_BRIDGE_READER = reader;
+      const { run, database } = carried(stream, ({ query }) => ({
+        body: pages[Number(query.get("page")) - 1] ?? "",
+      }));
+      const { stream: report } = await run();
+      const { outcome, added, quarantined, error } = report;
+      results.push({ outcome, added, quarantined, error, rows: await filledTables(database, "s") });
+    }
+    expect(results[0]).toEqual(results[1]);
+    expect(results[0]).toMatchObject({ outcome: "done", added: 201, quarantined: 1 });
+  });
+});
+
+interface Night {
+  readonly id: number;
+  readonly at: string;
+  readonly guest: string | null;
+}
+
+const csvOf = ({ id, at, guest }: Night) =>
+  [id, at, guest === null ? "" : `"${guest.replaceAll('"', '""')}"`].join(",");
+
 describe("a stream", () => {
   const planOf = (stream: Partial<StreamInput>) => {
     const connector = defineConnector({
@@ -119,6 +167,12 @@ describe("a stream", () => {
     ).toMatchObject({ list: [], fields: ["id", "seq"], identity: ["id"] });
   });
 
+  it("is read express where its records are lines", () => {
+    const lines = { records: "$[*]", pages: { offset: 0, query: "from" } };
+    expect(planOf({ ...lines, response: "json_lines" })).toMatchObject({ form: "json_lines", list: [] });
+    expect(planOf({ ...lines, response: "csv" })).toMatchObject({ form: expect.any(CsvLines), list: [] });
+  });
+
   it.each<[string, Partial<StreamInput>, string[], boolean]>([
     ["conditions over fields", { where: 'record.n.m > 1 && record["o"] == 1' }, ["n", "o"], true],
     ["fields that are worked out", { compute: { n: "record.beds + 1", o: "record.n" } }, ["beds", "n"], true],
@@ -136,7 +190,11 @@ describe("a stream", () => {
     ["a key within an object", { key: "meta.id" }],
     ["records at a path that is not plain", { records: "$..items[*]" }],
     ["the next page's place within the records", { pages: { token: "$.items[-1:].id", query: "after" } }],
-    ["another form", { response: "json_lines", records: undefined, pages: undefined }],
+    ["elements of XML", { response: "xml" }],
+    [
+      "CSV with several signs between fields",
+      { response: { csv: { delimiter: "||" } }, records: "$[*]", pages: undefined },
+    ],
   ])("is read plainly where there are %s", (_, stream) => {
     expect(planOf(stream)).toBeUndefined();
   });

@@ -1,29 +1,21 @@
 /** Content codings (RFC 9110, section 8.4.1): how a body was packed for its way, and how it is unpacked. */
 
-import { pipeline, type Readable, type Transform } from "node:stream";
-import {
-  brotliDecompressSync,
-  createBrotliDecompress,
-  createGunzip,
-  createInflate,
-  gunzipSync,
-  inflateSync,
-} from "node:zlib";
+import { pipeline, Readable, type Transform } from "node:stream";
+import { createBrotliDecompress, createGunzip, createInflate, gunzipSync } from "node:zlib";
 
 import { isGzip, MOST_UNPACKED, tooLarge } from "../core/decode/unpack.js";
 import { BridgeError } from "../core/errors.js";
 
-interface Coding {
-  whole(body: Uint8Array, options: { readonly maxOutputLength: number }): Uint8Array;
-  stream(): Transform;
-}
+/** Its work is done on a thread of Node's. Larger pieces than its own are faster. */
+type Coding = () => Transform;
 
-const GZIP: Coding = { whole: gunzipSync, stream: createGunzip };
+const OPTIONS = { chunkSize: 256 * 1024 };
+const GZIP: Coding = () => createGunzip(OPTIONS);
 const CODINGS: Readonly<Record<string, Coding>> = {
   gzip: GZIP,
   "x-gzip": GZIP,
-  deflate: { whole: inflateSync, stream: createInflate },
-  br: { whole: brotliDecompressSync, stream: createBrotliDecompress },
+  deflate: () => createInflate(OPTIONS),
+  br: () => createBrotliDecompress(OPTIONS),
 };
 
 /** What is asked for. */
@@ -33,14 +25,6 @@ export const ACCEPT_ENCODING = "gzip, deflate, br";
 function codingsOf(header: string | undefined): Coding[] {
   const names = (header ?? "").split(",").map((name) => name.trim().toLowerCase());
   return names.flatMap((name) => CODINGS[name] ?? []).reverse();
-}
-
-/** @throws Error of zlib; with the code ERR_BUFFER_TOO_LARGE where the body is longer than `maxBytes` */
-export function unpack(raw: Uint8Array, header: string | undefined, maxBytes: number): Uint8Array {
-  const options = { maxOutputLength: maxBytes };
-  const body = codingsOf(header).reduce((packed, coding) => coding.whole(packed, options), raw);
-  if (body.length <= maxBytes) return body;
-  throw Object.assign(new Error("too large"), { code: "ERR_BUFFER_TOO_LARGE" });
 }
 
 /**
@@ -58,10 +42,15 @@ export function unpackFile(body: Uint8Array): Uint8Array {
   }
 }
 
-/** `unpack` for a body that is still coming; errors of its source end the stream that is given back. */
-export function unpackStream(source: Readable, header: string | undefined): Readable {
-  return codingsOf(header).reduce<Readable>(
-    (packed, coding) => pipeline(packed, coding.stream(), () => {}),
-    source,
+/** A body without its codings, unpacked while it comes; errors of its source end what is given back. */
+export function unpacked(
+  source: AsyncIterable<Uint8Array>,
+  header: string | undefined,
+): AsyncIterable<Uint8Array> {
+  const codings = codingsOf(header);
+  if (codings.length === 0) return source;
+  return codings.reduce<Readable>(
+    (packed, coding) => pipeline(packed, coding(), () => {}),
+    Readable.from(source),
   );
 }

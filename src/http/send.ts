@@ -1,6 +1,7 @@
 /** What is sent and what comes back, whoever carries it. */
 
 import type { Decoder } from "../core/decode/choose-decoder.js";
+import type { RowPiece } from "../core/decode/cut-rows.js";
 import type { Where } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
 
@@ -15,15 +16,20 @@ export interface HttpRequest {
   readonly spoolAbove?: number | undefined;
 }
 
+/** Some whole rows of a long body. */
+export interface SpoolPiece extends RowPiece {
+  readonly decoder: Decoder;
+}
+
 /** A long body, kept aside until its records are read. */
 export interface Spool {
   /** bytes */
   readonly size: number;
   /**
-   * Its records, some thousands at a time; it is gone at their end.
+   * The body in pieces, each to be read like a body of its own; it is gone at their end.
    * @throws BridgeError BODY_TRUNCATED, BODY_UNREADABLE, BODY_TOO_LARGE
    */
-  records(decoder: Decoder, where: Where): AsyncIterable<unknown[]>;
+  pieces(decoder: Decoder, where: Where): AsyncIterable<SpoolPiece>;
   close(): Promise<void>;
 }
 

@@ -7,17 +7,15 @@ import { randomBytes } from "node:crypto";
 import { type FileHandle, open, unlink } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { pipeline, Readable } from "node:stream";
+import { pipeline, type Readable } from "node:stream";
 import { createGunzip } from "node:zlib";
-import { parse } from "csv-parse";
 import type { Decoder } from "../core/decode/choose-decoder.js";
-import { brokenOff, type CsvDecoder, csvError, csvOptions } from "../core/decode/csv.js";
-import { linesToRecords } from "../core/decode/json-lines.js";
-import { columnNames, nameFields } from "../core/decode/rows.js";
-import { tooLarge } from "../core/decode/unpack.js";
-import { BridgeError, type Where } from "../core/errors.js";
-import { unpackStream } from "./content-coding.js";
-import type { Spool } from "./send.js";
+import { brokenOff, csvDecoder } from "../core/decode/csv.js";
+import { RowCutter } from "../core/decode/cut-rows.js";
+import { isGzip, tooLarge } from "../core/decode/unpack.js";
+import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
+import { unpacked } from "./content-coding.js";
+import type { Spool, SpoolPiece } from "./send.js";
 
 /** A file that has no name: it is gone when it is closed, or when the process ends. */
 interface BodyFile {
@@ -29,23 +27,24 @@ interface BodyFile {
 const MOST_SPOOLED = 64 * 1024 ** 3;
 /** One line, or one row, of a file is not longer than this. */
 const LONGEST_LINE = 64 * 1024 * 1024;
-const RECORDS_PER_PAGE = 5000;
+const PIECE_BYTES = 2 * 1024 * 1024;
+const READ_BYTES = 512 * 1024;
 
 /** Reads a body; into a file when it grows too long. */
 export async function readLongBody(
-  source: Readable,
+  source: AsyncIterable<Uint8Array>,
   encoding: string | undefined,
   spoolAbove: number,
 ): Promise<{ body: Uint8Array; spool?: Spool }> {
-  const chunks: Buffer[] = [];
+  const chunks: Uint8Array[] = [];
   let size = 0;
   let file: FileHandle | undefined;
   try {
-    for await (const chunk of unpackStream(source, encoding)) {
-      size += (chunk as Buffer).length;
+    for await (const chunk of unpackedFile(unpacked(source, encoding))) {
+      size += chunk.length;
       if (size > MOST_SPOOLED) throw tooLarge(MOST_SPOOLED, {});
-      if (file === undefined) chunks.push(chunk as Buffer);
-      else await inFolder(file.writeFile(chunk as Buffer));
+      if (file === undefined) chunks.push(chunk);
+      else await inFolder(file.writeFile(chunk));
       if (file !== undefined || size <= spoolAbove) continue;
       file = await inFolder(openUnnamed());
       for (const early of chunks.splice(0)) await inFolder(file.writeFile(early));
@@ -59,9 +58,24 @@ export async function readLongBody(
     : { body: new Uint8Array(), spool: spoolOf({ file, size }) };
 }
 
+/** A file that is packed by gzip, unpacked while it comes: what of it is damaged is found before any of it is read. */
+async function* unpackedFile(source: AsyncIterable<Uint8Array>): AsyncGenerator<Uint8Array> {
+  const chunks = source[Symbol.asyncIterator]();
+  let head = Buffer.alloc(0);
+  for (let next = await chunks.next(); next.done !== true; next = await chunks.next()) {
+    head = Buffer.concat([head, next.value]);
+    if (head.length >= 2) break;
+  }
+  const whole = async function* () {
+    yield head;
+    for (let next = await chunks.next(); next.done !== true; next = await chunks.next()) yield next.value;
+  };
+  yield* isGzip(head) ? pipeline(whole, createGunzip({ chunkSize: READ_BYTES }), () => {}) : whole();
+}
+
 function spoolOf(body: BodyFile): Spool {
   const close = () => body.file.close();
-  return { size: body.size, records: (decoder, where) => spooledRecords(body, decoder, where), close };
+  return { size: body.size, pieces: (decoder, where) => spooledPieces(body, decoder, where), close };
 }
 
 /** What goes wrong with our own file is no fault of the API's: nothing is asked for again. */
@@ -87,8 +101,8 @@ async function openUnnamed(): Promise<FileHandle> {
   return file;
 }
 
-/** The records of a body in a file, some thousands at a time. The file is closed at the end. */
-async function* spooledRecords(spool: BodyFile, decoder: Decoder, where: Where): AsyncGenerator<unknown[]> {
+/** A body in a file as pieces that are read like bodies of their own. The file is closed at the end. */
+async function* spooledPieces(spool: BodyFile, decoder: Decoder, where: Where): AsyncGenerator<SpoolPiece> {
   const { file } = spool;
   try {
     const magic = Buffer.alloc(4);
@@ -99,70 +113,55 @@ async function* spooledRecords(spool: BodyFile, decoder: Decoder, where: Where):
         `The zip file of ${spool.size} bytes is too large to be unpacked.`,
         { where },
       );
-    if (decoder.kind === "csv" && decoder.csv.final_line_break && magic[0] !== 0x1f)
-      await checkLastByte(spool, where);
-    const bytes = file.createReadStream({ start: 0, autoClose: false });
-    const plain = magic[0] === 0x1f && magic[1] === 0x8b ? pipeline(bytes, createGunzip(), () => {}) : bytes;
-    const encoding = decoder.kind === "csv" ? decoder.csv.encoding : "utf-8";
-    const text = Readable.from(decodedText(plain, encoding, where));
-    yield* decoder.kind === "csv" ? csvRecords(text, decoder.csv, where) : lineRecords(text, where);
+    const csv = decoder.kind === "csv" ? decoder.csv : undefined;
+    // in another encoding the last piece tells
+    if (csv?.final_line_break === true && isLikeAscii(csv.encoding)) await checkLastByte(spool, where);
+    const bytes = file.createReadStream({ start: 0, autoClose: false, highWaterMark: READ_BYTES });
+    yield* cutPieces(bytes, decoder, where);
   } finally {
     await file.close().catch(() => {});
   }
 }
 
-/** A packed file has its own check; a plain one that is said to end with a line break must. */
+async function* cutPieces(source: Readable, decoder: Decoder, where: Where): AsyncGenerator<SpoolPiece> {
+  const csv = decoder.kind === "csv" ? decoder.csv : undefined;
+  const isRecoded = csv !== undefined && !isLikeAscii(csv.encoding);
+  const pieceDecoder = isRecoded ? csvDecoder({ ...csv, encoding: "utf-8" }) : decoder;
+  const cutter = new RowCutter(csv, PIECE_BYTES);
+  try {
+    for await (const chunk of isRecoded ? recoded(source, csv.encoding) : source) {
+      const piece = cutter.push(chunk as Uint8Array);
+      if (piece !== undefined) yield { ...piece, decoder: pieceDecoder };
+      if (cutter.waiting > LONGEST_LINE) throw tooLarge(LONGEST_LINE, where);
+    }
+  } catch (cause) {
+    if (isBridgeError(cause)) throw cause;
+    throw unreadable(cause as Error, where);
+  }
+  yield { ...cutter.end(), decoder: pieceDecoder };
+}
+
+/** Encodings in which the bytes of a quote or a line end may be parts of other characters. */
+const isLikeAscii = (encoding: string) => !/^(utf-?16|iso-?2022|csiso2022|ucs-2|unicode$)/i.test(encoding);
+
+async function* recoded(source: Readable, encoding: string): AsyncGenerator<Uint8Array> {
+  const decoder = new TextDecoder(encoding, { fatal: true });
+  const encoder = new TextEncoder();
+  for await (const chunk of source)
+    yield encoder.encode(decoder.decode(chunk as Uint8Array, { stream: true }));
+  yield encoder.encode(decoder.decode());
+}
+
+function unreadable(cause: Error, where: Where): BridgeError {
+  return new BridgeError("BODY_UNREADABLE", `The response cannot be read: ${cause.message}.`, {
+    where,
+    cause,
+  });
+}
+
+/** A file that is said to end with a line break must. */
 async function checkLastByte({ file, size }: BodyFile, where: Where): Promise<void> {
   const last = Buffer.alloc(1);
   await file.read(last, 0, 1, size - 1);
   if (last[0] !== 0x0a) throw brokenOff(where);
-}
-
-async function* decodedText(bytes: Readable, encoding: string, where: Where): AsyncGenerator<string> {
-  const decoder = new TextDecoder(encoding, { fatal: true });
-  try {
-    for await (const chunk of bytes) yield decoder.decode(chunk as Uint8Array, { stream: true });
-    yield decoder.decode();
-  } catch (cause) {
-    const message = `The response of ${encoding} text cannot be read: ${(cause as Error).message}.`;
-    throw new BridgeError("BODY_UNREADABLE", message, { where, cause });
-  }
-}
-
-async function* csvRecords(text: Readable, csv: CsvDecoder["csv"], where: Where): AsyncGenerator<unknown[]> {
-  const rows = pipeline(
-    text,
-    parse({ ...(csvOptions(csv) as object), max_record_size: LONGEST_LINE }),
-    () => {},
-  );
-  let names = csv.header === true ? undefined : columnNames(csv.header);
-  let records: unknown[] = [];
-  try {
-    for await (const row of rows) {
-      if (names === undefined) names = columnNames(row as unknown[]);
-      else records.push(nameFields(row as unknown[], names));
-      if (records.length < RECORDS_PER_PAGE) continue;
-      yield records;
-      records = [];
-    }
-  } catch (cause) {
-    throw csvError(cause, where);
-  }
-  yield records;
-}
-
-async function* lineRecords(text: Readable, where: Where): AsyncGenerator<unknown[]> {
-  let rest = "";
-  let lines: string[] = [];
-  for await (const chunk of text) {
-    const pieces = (rest + String(chunk)).split("\n");
-    rest = pieces.pop() ?? "";
-    if (rest.length > LONGEST_LINE) throw tooLarge(LONGEST_LINE, where);
-    lines.push(...pieces);
-    if (lines.length < RECORDS_PER_PAGE) continue;
-    // whole lines: an empty one at the end tells that none of them breaks off
-    yield linesToRecords([...lines, ""], where);
-    lines = [];
-  }
-  yield linesToRecords([...lines, rest], where);
 }

@@ -1,12 +1,11 @@
 /** Bytes over HTTP: pooled connections, time-outs, decompression. One request, one response, no policy. */
 
 import { createRequire } from "node:module";
-import { Readable } from "node:stream";
 import type { Agent, Dispatcher } from "undici";
 import { BridgeError, type ErrorCode, isBridgeError } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
 import { paceOfBody } from "./body-pace.js";
-import { ACCEPT_ENCODING, unpack } from "./content-coding.js";
+import { ACCEPT_ENCODING, unpacked } from "./content-coding.js";
 import type { HttpRequest, HttpResponse, Transport, TransportOptions } from "./send.js";
 import { readLongBody } from "./spool.js";
 
@@ -83,8 +82,8 @@ async function sendBy(
     const source = paceOfBody(answer.body, slowAfterMs);
     const read =
       request.spoolAbove === undefined
-        ? { body: unpack(await wholeBody(source, maxBodyBytes), encoding, maxBodyBytes) }
-        : await readLongBody(Readable.from(source), encoding, request.spoolAbove);
+        ? { body: await wholeBody(unpacked(source, encoding), maxBodyBytes) }
+        : await readLongBody(source, encoding, request.spoolAbove);
     return { status: answer.statusCode, headers, ...read, url: request.url };
   } catch (error) {
     if (request.signal?.aborted) throw new BridgeError("STOPPED", "Stopped on request.", { cause: error });

@@ -17,11 +17,7 @@ export function jsonLinesDecoder(): BodyDecoder<"json_lines"> {
 function readLines(bytes: Uint8Array, where: Where): unknown[] {
   const text = decodeText(bytes, "utf-8", where);
   if (isWebPage(text)) throw webPage(bytes, "JSON Lines", where);
-  return linesToRecords(text.split("\n"), where);
-}
-
-/** Records of whole lines; only the last of them may be the broken end of a response. */
-export function linesToRecords(lines: readonly string[], where: Where): unknown[] {
+  const lines = text.split("\n");
   const records: unknown[] = [];
   for (const [i, line] of lines.entries()) {
     if (line.trim() === "") continue;

@@ -106,7 +106,14 @@ function bothReaders(pages: readonly string[], stream: Record<string, unknown>, 
   return { plain, express, expected, seen, issues };
 }
 
-const BY_ID = { list: [], fields: ["id"], identity: ["id"], hasRules: false, isStrict: false };
+const BY_ID = {
+  form: "json" as const,
+  list: [],
+  fields: ["id"],
+  identity: ["id"],
+  hasRules: false,
+  isStrict: false,
+};
 
 function expectSame(pages: readonly string[], stream: Record<string, unknown> = {}) {
   expectSameBy(pages, stream, false);

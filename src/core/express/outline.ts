@@ -5,6 +5,7 @@
  * Where the stream's tables are known, each record goes into their columns on the way; it is gone through once.
  */
 
+import type { CsvLines } from "../decode/csv-lines.js";
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import type { Scanned, Shape } from "../shape/shape.js";
 import { Scanner } from "./scanner.js";
@@ -13,6 +14,8 @@ import { behindColon, blanks, isName, skipPlainText, skipValue } from "./skip.js
 
 /** What is to be known of a page before its rows are made. */
 export interface OutlinePlan {
+  /** how its records are written */
+  readonly form: "json" | "json_lines" | CsvLines;
   /** the keys that lead to the list of records; none: the body is the list */
   readonly list: readonly string[];
   /** fields of each record */
@@ -140,27 +143,32 @@ export class Outliner {
       this.resting--;
       return undefined;
     }
-    // one kind of array for all that follows: Node's Buffer is another, and code for both is twice as slow
-    const bytes = new Uint8Array(body.buffer, body.byteOffset, body.length);
+    const bytes = this.inJson(body);
+    if (bytes === undefined) return undefined;
     const isAtOnce = shape?.hasRows === true && !this.plan.hasRules && bytes.length <= LARGE;
     const scanner = isAtOnce ? this.scannerOf(shape) : undefined;
     if (this.plan.isStrict && scanner === undefined) return undefined;
     scanner?.begin(bytes, this.plan.fields);
     const pass = new Pass(bytes, this.list, this.fields, this.intoRows(scanner, news));
-    const end = pass.toList(blanks(bytes, 0), 0);
-    if (end < 0 || pass.listEnd < 0 || !isEnd(bytes, end)) return undefined;
-    const { starts, ends, sketches, listStart, listEnd, odd } = pass;
+    if (!(this.plan.form === "json" ? pass.takesBody() : pass.takesLines())) return undefined;
+    const { starts, ends, sketches, odd } = pass;
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
     this.usual = starts.length;
     // a field that is new to the tables may bring no column, and so no new version of them
     if (odd.length > 0) this.last = undefined;
     if (this.plan.isStrict && odd.length > 0) return this.fail();
     this.failures = 0;
-    const head = decoder.decode(bytes.subarray(0, listStart + 1));
-    const rest = parseExactJson(head + decoder.decode(bytes.subarray(listEnd - 1)));
+    const rest = pass.rest();
     if (this.plan.isUnlike?.(rest) === true) return undefined;
     const scan = scanner && shape && { ...scanner.takeRows(), shape, version: shape.version, news, odd };
     return { outliner: this, bytes, starts, ends, sketches, body: rest, scan };
+  }
+
+  private inJson(body: Uint8Array): Uint8Array | undefined {
+    // one kind of array for all that follows: Node's Buffer is another, and code for both is twice as slow
+    const bytes = new Uint8Array(body.buffer, body.byteOffset, body.length);
+    const { form } = this.plan;
+    return typeof form === "string" ? bytes : form.lines(bytes);
   }
 
   /** Mostly that of the last page: its buffers have the room that is needed. */
@@ -188,9 +196,6 @@ export class Outliner {
     };
   }
 }
-
-/** Whether nothing but blanks follows. */
-const isEnd = (bytes: Uint8Array, at: number) => at === bytes.length || blanks(bytes, at) === bytes.length;
 
 function areDifferent(sketches: Outline["sketches"], identity: readonly string[]): boolean {
   const [name] = identity;
@@ -222,14 +227,16 @@ export function newsBytes(news: RecordNews): Uint8Array | undefined {
     : encoder.encode(stringifyExact(news));
 }
 
+const LINE_END = 10;
+
 class Pass {
   readonly starts: number[] = [];
   readonly ends: number[] = [];
   readonly sketches: Sketch[] = [];
   /** places of records that the scanner does not take */
   readonly odd: number[] = [];
-  listStart = -1;
-  listEnd = -1;
+  private listStart = -1;
+  private listEnd = -1;
 
   constructor(
     private readonly bytes: Uint8Array,
@@ -238,8 +245,38 @@ class Pass {
     private readonly intoRows: IntoRows | undefined,
   ) {}
 
+  /** Goes through a body of JSON that has a list of records. */
+  takesBody(): boolean {
+    const end = this.toList(blanks(this.bytes, 0), 0);
+    return end >= 0 && this.listEnd >= 0 && blanks(this.bytes, end) >= this.bytes.length;
+  }
+
+  /** Goes through lines, a record in each; blank ones stand for nothing. */
+  takesLines(): boolean {
+    const { bytes } = this;
+    let at = blanks(bytes, 0);
+    while (at < bytes.length) {
+      const end = bytes[at] === 123 ? this.takes(at) : -1;
+      const lineEnd = bytes.indexOf(LINE_END, at);
+      if (end < 0 || (lineEnd >= 0 && lineEnd < end)) return false;
+      at = blanks(bytes, end);
+      // the next one stands on a line of its own
+      if (at < bytes.length && (lineEnd < 0 || at <= lineEnd)) return false;
+    }
+    return true;
+  }
+
+  /** The body with an empty list in the place of its records. */
+  rest(): unknown {
+    const { bytes, listStart, listEnd } = this;
+    if (listEnd < 0) return [];
+    return parseExactJson(
+      decoder.decode(bytes.subarray(0, listStart + 1)) + decoder.decode(bytes.subarray(listEnd - 1)),
+    );
+  }
+
   /** Goes through the value that leads to the records; the place behind it, or -1. */
-  toList(from: number, step: number): number {
+  private toList(from: number, step: number): number {
     const { bytes, list } = this;
     if (step === list.length) return this.records(from);
     if (bytes[from] !== 123) return -1;
@@ -273,10 +310,8 @@ class Pass {
     this.listStart = from;
     let at = blanks(bytes, from + 1);
     while (bytes[at] === 123) {
-      const end = this.scanned(at);
+      const end = this.takes(at);
       if (end < 0) return -1;
-      this.starts.push(at);
-      this.ends.push(end);
       at = blanks(bytes, end);
       if (bytes[at] === 93) break;
       if (bytes[at] !== 44) return -1;
@@ -287,6 +322,15 @@ class Pass {
     if (bytes[at] !== 93) return -1;
     this.listEnd = at + 1;
     return this.listEnd;
+  }
+
+  /** Takes the record that begins at a place: the place behind it, or -1. */
+  private takes(from: number): number {
+    const end = this.scanned(from);
+    if (end < 0) return -1;
+    this.starts.push(from);
+    this.ends.push(end);
+    return end;
   }
 
   /** The place behind a record, or -1. */

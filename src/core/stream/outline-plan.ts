@@ -1,5 +1,7 @@
 /** Which streams can be read without making objects of their records, and what of each record asking needs to know. */
 
+import type { Decoder } from "../decode/choose-decoder.js";
+import { CsvLines } from "../decode/csv-lines.js";
 import type { OutlinePlan } from "../express/outline.js";
 import { compilePlainPath } from "../language/plain-path.js";
 import { isOld } from "../odata/literal.js";
@@ -12,8 +14,14 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
   const { definition, request, key, identity = key, cursor, measures, reads, isRemoval, set } = stream;
   const { decoder, records, envelope } = request.plan;
   const [path] = records;
-  const isPlainJson = decoder.kind === "json" && decoder.headerRow !== true && decoder.names === undefined;
-  if (!isPlainJson || path === undefined || records.length > 1 || reads === undefined || needsRecords(stream))
+  const form = formOf(decoder);
+  if (
+    form === undefined ||
+    path === undefined ||
+    records.length > 1 ||
+    reads === undefined ||
+    needsRecords(stream)
+  )
     return undefined;
   const list = set === undefined ? /^\$((?:\.[A-Za-z_]\w*)*)\[\*\]$/.exec(path.text)?.[1] : ".value";
   if (list === undefined || key.length === 0 || measures.length > 1) return undefined;
@@ -35,7 +43,10 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
   ];
   if (wanted.some((parts) => parts.length !== 1 || parts[0] === "__proto__")) return undefined;
   const names = (paths: readonly (readonly string[])[]) => [...new Set(paths.map(([name]) => name!))];
+  // the records of lines are all that there is
+  if (form !== "json" && list !== "") return undefined;
   return {
+    form,
     list: list.split(".").slice(1),
     fields: names(wanted),
     identity: names(identity),
@@ -45,6 +56,19 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
     isUnlike: set && ((body) => lateError(body) !== undefined),
     isStrict: set !== undefined,
   };
+}
+
+function formOf(decoder: Decoder): OutlinePlan["form"] | undefined {
+  switch (decoder.kind) {
+    case "json":
+      return decoder.headerRow !== true && decoder.names === undefined ? "json" : undefined;
+    case "json_lines":
+      return "json_lines";
+    case "csv":
+      return CsvLines.of(decoder.csv);
+    case "xml":
+      return undefined;
+  }
 }
 
 function hasRules({ where, compute }: CompiledStream): boolean {

@@ -31,7 +31,7 @@ import type { CompiledRequest, CompiledStream } from "../../core/stream/compile-
 import { outlinePlan } from "../../core/stream/outline-plan.js";
 import { formatMoment } from "../../core/track/cursor-value.js";
 import { type Exchange, type ExchangeEvent, type Tally, whileWaiting } from "../../http/exchange.js";
-import type { HttpResponse } from "../../http/send.js";
+import type { HttpResponse, SpoolPiece } from "../../http/send.js";
 import type { Network, Ports } from "../ports.js";
 
 /** Longer bodies are kept aside instead of in memory; bytes. */
@@ -247,18 +247,48 @@ export class Asker {
   }
 
   /** A page in pieces, where it is kept aside; else as it is. */
-  async *pieces(page: AskedPage, of: CompiledRequest, where: Where): AsyncGenerator<AskedPage> {
+  async *pieces(
+    page: AskedPage,
+    of: CompiledRequest,
+    values: TemplateValues,
+    where: Where,
+  ): AsyncGenerator<AskedPage> {
     const { spool } = page.response;
     if (spool === undefined) return yield page;
     const { envelope } = page;
     let received = 0;
-    let held: unknown[] | undefined;
-    for await (const records of spool.records(of.plan.decoder, where)) {
-      if (held !== undefined) yield { ...page, ...pageOfRecords(held, 0), envelope };
-      received += records.length;
-      held = records;
+    let held: PageRead | undefined;
+    for await (const piece of spool.pieces(of.plan.decoder, where)) {
+      if (held !== undefined) yield { ...page, ...held, envelope, bytes: 0 };
+      held = this.readPiece(piece, of, values, where);
+      received += held.received;
     }
-    yield { ...page, ...pageOfRecords(held ?? [], spool.size), envelope, received, isLast: true };
+    const last = held ?? pageOfRecords([], 0);
+    yield { ...page, ...last, envelope, bytes: spool.size, received, isLast: true };
+  }
+
+  private readPiece(
+    { bytes, decoder, linesBefore }: SpoolPiece,
+    of: CompiledRequest,
+    values: TemplateValues,
+    where: Where,
+  ): PageRead {
+    const express = decoder === of.plan.decoder ? this.expressOf(of, values) : undefined;
+    try {
+      const { body: _, ...page } = readPage(
+        { body: bytes, headers: {} },
+        { ...of.plan, decoder },
+        where,
+        express,
+      );
+      this.listsSeen.add(of);
+      return page;
+    } catch (error) {
+      if (linesBefore === 0 || !isBridgeError(error, "BODY_UNREADABLE")) throw error;
+      throw error.saying(
+        `${error.message} (Its lines are counted from line ${linesBefore + 1} of the file on.)`,
+      );
+    }
   }
 
   /** One page of a request, at a position. */

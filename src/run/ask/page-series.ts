@@ -121,7 +121,7 @@ class Series {
       let arrived = await this.arrival(position, where);
       if (arrived === undefined) return;
       let isFirst = true;
-      for await (const piece of this.asker.pieces(arrived, of, where)) {
+      for await (const piece of this.asker.pieces(arrived, of, options.values, where)) {
         arrived = piece;
         if (piece.isLast) break;
         this.count.take(

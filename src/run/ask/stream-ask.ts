@@ -223,7 +223,7 @@ export class StreamAsk {
       query: undefined,
     });
     let sameResponse = false;
-    for await (const piece of this.asker.pieces(page, this.stream.request, where)) {
+    for await (const piece of this.asker.pieces(page, this.stream.request, values, where)) {
       const { records } = piece;
       count.take({ records, ids: watch.keysOf(records), before: [], overlaps: false, sameResponse }, where);
       sameResponse = true;

@@ -21,10 +21,11 @@ import type {
   Warehouse,
   WarehouseSession,
 } from "../warehouse.js";
+import { BlockCache } from "./block-cache.js";
 import { driver } from "./driver.js";
 import { DuckLedger } from "./ledger.js";
 import { type Lease, leaseFile } from "./open-files.js";
-import { StageTable } from "./stage.js";
+import { type StagePlace, StageTable } from "./stage.js";
 import { StageFolder, temporaryFolderOf } from "./stage-folder.js";
 import { DUCKDB, FILE_DATABASE, quoteText, schemaName, tableName } from "./types.js";
 
@@ -119,8 +120,9 @@ async function kindOfFile(path: string): Promise<string | undefined> {
 
 const NO_BYTES = { buffer: Buffer.alloc(0), bytesRead: 0 };
 
-class DuckSession implements WarehouseSession {
+class DuckSession implements WarehouseSession, StagePlace {
   readonly names = NAMES;
+  readonly cache: BlockCache;
   private stages = 0;
   private readonly cleaned = new Set<string>();
   /** loads open one after the other: what a broken-off one left aside is dropped before any other builds its own */
@@ -133,8 +135,10 @@ class DuckSession implements WarehouseSession {
     private readonly turns: LimitFunction,
     private readonly readOnly: boolean,
     /** for rows on their way */
-    private readonly waiting: StageFolder,
-  ) {}
+    readonly waiting: StageFolder,
+  ) {
+    this.cache = new BlockCache((sql) => this.writing.run(sql));
+  }
 
   async openLoad(options: LoadOptions): Promise<StreamLoad> {
     if (this.readOnly) throw new BridgeError("INTERNAL", "the file is open for reading only");
@@ -148,7 +152,12 @@ class DuckSession implements WarehouseSession {
       },
       notes: this.ledger,
       openStages: () => this.openStages(),
-      inTurn: (work) => this.turns(work),
+      inTurn: (work) =>
+        this.turns(async () => {
+          const result = await work();
+          await this.cache.trim();
+          return result;
+        }),
     };
     return this.opening(async () => {
       await this.dropLeftovers(options.schema);
@@ -160,7 +169,7 @@ class DuckSession implements WarehouseSession {
   private async openStages(): Promise<StageSet> {
     const connection = await this.instance.connect();
     return {
-      stage: (table) => new StageTable(connection, this.waiting, `${table}_${++this.stages}`, table),
+      stage: (table) => new StageTable(connection, this, `${table}_${++this.stages}`, table),
       close: async () => connection.closeSync(),
     };
   }

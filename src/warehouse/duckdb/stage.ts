@@ -15,6 +15,7 @@ import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js"
 import { type ParquetColumn, parquetFile, RowGroup } from "../parquet/parquet.js";
 import { widenStatement } from "../sql/merge-plan.js";
 import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
+import type { BlockCache } from "./block-cache.js";
 import { bindings, driver } from "./driver.js";
 import type { StageFolder } from "./stage-folder.js";
 import { STAGE_SIZES } from "./stage-sizes.js";
@@ -31,6 +32,13 @@ interface Waiting {
 /** The number of a row's record, as a column of its own. */
 const SEQUENCE: ParquetColumn = { name: "c0", type: { kind: "int64" } };
 
+/** What the stages of a session share. */
+export interface StagePlace {
+  /** for rows on their way */
+  readonly waiting: StageFolder;
+  readonly cache: BlockCache;
+}
+
 export class StageTable implements Stage {
   rows = 0;
   private columns: readonly ColumnSchema[] = [];
@@ -45,7 +53,7 @@ export class StageTable implements Stage {
 
   constructor(
     private readonly connection: DuckDBConnection,
-    private readonly folder: StageFolder,
+    private readonly place: StagePlace,
     /** name of the stage table in the stage database */
     readonly name: string,
     readonly table: string,
@@ -59,7 +67,11 @@ export class StageTable implements Stage {
     return `${STAGE_DATABASE}.main.${quoteName(this.name)}`;
   }
 
-  async setSchema(schema: TableSchema): Promise<void> {
+  setSchema(schema: TableSchema): Promise<void> {
+    return this.place.cache.during(() => this.bringTo(schema));
+  }
+
+  private async bringTo(schema: TableSchema): Promise<void> {
     const before = new Map(this.columns.map((column) => [column.name, column]));
     const statements: string[] = [];
     if (this.columns.length === 0) {
@@ -79,7 +91,7 @@ export class StageTable implements Stage {
       }
     }
     if (statements.length === 0) return;
-    await this.writable();
+    await this.allIntoTable();
     this.closeAppender();
     for (const statement of statements) await this.connection.run(statement);
     // the order of the table: known columns first, in their old order
@@ -104,7 +116,22 @@ export class StageTable implements Stage {
       await this.writeFile();
   }
 
-  async flush(): Promise<void> {
+  flush(): Promise<void> {
+    return this.place.cache.during(() => this.allIntoOne());
+  }
+
+  writable(): Promise<void> {
+    return this.place.cache.during(() => this.allIntoTable());
+  }
+
+  async drop(): Promise<void> {
+    await this.place.cache.during(async () => this.closeAppender());
+    await this.removeFiles();
+    await this.place.cache.during(() => this.connection.run(`DROP TABLE IF EXISTS ${this.tableName}`));
+  }
+
+  /** Rows are in the table, or in files. */
+  private async allIntoOne(): Promise<void> {
     if (this.groups.length === 0 && this.files.length === 0) this.appendWaiting();
     else {
       this.group();
@@ -115,15 +142,9 @@ export class StageTable implements Stage {
     this.appender?.flushSync();
   }
 
-  async writable(): Promise<void> {
-    await this.flush();
+  private async allIntoTable(): Promise<void> {
+    await this.allIntoOne();
     await this.intoTable();
-  }
-
-  async drop(): Promise<void> {
-    this.closeAppender();
-    await this.removeFiles();
-    await this.connection.run(`DROP TABLE IF EXISTS ${this.tableName}`);
   }
 
   private takeWaiting(): Waiting[] {
@@ -179,7 +200,7 @@ export class StageTable implements Stage {
     if (this.groups.length === 0) return;
     const parts = parquetFile(this.fileColumns(), this.groups);
     this.groups = [];
-    this.files.push(await this.folder.write(parts));
+    this.files.push(await this.place.waiting.write(parts));
   }
 
   private filesQuery(): string {
@@ -198,7 +219,7 @@ export class StageTable implements Stage {
   private async removeFiles(): Promise<void> {
     const { files } = this;
     this.files = [];
-    for (const file of files) await this.folder.remove(file);
+    for (const file of files) await this.place.waiting.remove(file);
   }
 
   private closeAppender(): void {

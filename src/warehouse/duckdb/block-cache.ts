@@ -1,0 +1,46 @@
+/**
+ * The blocks of the file that DuckDB keeps in memory: it gives none back before its limit, which is most of the
+ * machine's. Between two checkpoints few are needed, so they are given back then: memory stays flat, however long the
+ * stream. A limit that is always low would not do: a group of rows is held whole, and one of 400 columns is large.
+ */
+
+/** What may stay; a lower limit cannot be had while a large file is open. */
+const KEPT = "64MB";
+
+export class BlockCache {
+  /** works under way that use DuckDB's memory beside a checkpoint */
+  private working = 0;
+  private trimming: Promise<void> | undefined;
+
+  constructor(private readonly run: (sql: string) => Promise<unknown>) {}
+
+  /** A work that uses DuckDB's memory: the limit is not lowered meanwhile. */
+  async during<T>(work: () => Promise<T>): Promise<T> {
+    while (this.trimming !== undefined) await this.trimming;
+    this.working++;
+    try {
+      return await work();
+    } finally {
+      this.working--;
+    }
+  }
+
+  /** Gives blocks back, unless DuckDB is at work; the next checkpoint does it then. */
+  async trim(): Promise<void> {
+    if (this.working > 0) return;
+    this.trimming = this.lowerLimit().finally(() => {
+      this.trimming = undefined;
+    });
+    await this.trimming;
+  }
+
+  private async lowerLimit(): Promise<void> {
+    try {
+      await this.run(`SET memory_limit = '${KEPT}'`);
+    } catch {
+      // more than that is in use: what could be given back is
+    } finally {
+      await this.run("RESET memory_limit");
+    }
+  }
+}
