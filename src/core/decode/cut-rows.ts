@@ -44,8 +44,8 @@ export class RowCutter {
   private readonly hasHeader: boolean;
 
   /**
-   * `csv` as it is declared; undefined for JSON Lines. It must be in UTF-8, or in another encoding whose quotes and line
-   * ends are those of ASCII. `pieceBytes`: a piece is about so long.
+   * `csv` as it is declared; undefined for JSON Lines. It must be in UTF-8, or in another encoding whose quotes and
+   * line ends are those of ASCII. `pieceBytes`: a piece is about so long.
    */
   constructor(
     private readonly csv: CsvDefinition | undefined,

@@ -5,17 +5,21 @@
  * Where the stream's tables are known, each record goes into their columns on the way; it is gone through once.
  */
 
-import type { CsvLines } from "../decode/csv-lines.js";
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import type { Scanned, Shape } from "../shape/shape.js";
 import { Scanner } from "./scanner.js";
 import { type Sketch, valueAt } from "./sketch.js";
 import { behindColon, blanks, isName, skipPlainText, skipValue } from "./skip.js";
 
+/** Makes JSON Lines of another form of rows; undefined where the page is not of the usual kind. */
+export interface LinesMaker {
+  lines(body: Uint8Array): Uint8Array | undefined;
+}
+
 /** What is to be known of a page before its rows are made. */
 export interface OutlinePlan {
   /** how its records are written */
-  readonly form: "json" | "json_lines" | CsvLines;
+  readonly form: "json" | "json_lines" | LinesMaker;
   /** the keys that lead to the list of records; none: the body is the list */
   readonly list: readonly string[];
   /** fields of each record */
