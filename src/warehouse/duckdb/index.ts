@@ -8,6 +8,8 @@ import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
 import type { NameRules } from "../../core/shape/naming.js";
+import type { SqlConnection, SqlValue } from "../sql/dialect.js";
+import { SqlLedger } from "../sql/ledger.js";
 import { type LoadPorts, SqlLoad, type Standing } from "../sql/load.js";
 import type { StageSet } from "../sql/stage.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
@@ -23,7 +25,6 @@ import type {
 } from "../warehouse.js";
 import { BlockCache } from "./block-cache.js";
 import { driver } from "./driver.js";
-import { DuckLedger } from "./ledger.js";
 import { type Lease, leaseFile } from "./open-files.js";
 import { type StagePlace, StageTable } from "./stage.js";
 import { StageFolder, temporaryFolderOf } from "./stage-folder.js";
@@ -83,7 +84,7 @@ async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
     const mode = readOnly ? ", READ_ONLY" : "";
     await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode})`);
     const turns = pLimit(1);
-    const ledger = new DuckLedger(writing, (work) => turns(work));
+    const ledger = new SqlLedger(DUCKDB, connectionOf(writing), (work) => turns(work));
     await ledger.prepare(readOnly);
     const waiting = new StageFolder(path);
     if (!readOnly) await waiting.removeLeftovers();
@@ -131,7 +132,7 @@ class DuckSession implements WarehouseSession, StagePlace {
   constructor(
     private readonly instance: DuckDBInstance,
     private readonly writing: DuckDBConnection,
-    readonly ledger: DuckLedger,
+    readonly ledger: SqlLedger,
     private readonly turns: LimitFunction,
     private readonly readOnly: boolean,
     /** for rows on their way */
@@ -144,13 +145,8 @@ class DuckSession implements WarehouseSession, StagePlace {
     if (this.readOnly) throw new BridgeError("INTERNAL", "the file is open for reading only");
     const ports: LoadPorts = {
       sql: DUCKDB,
-      writing: {
-        run: async (sql) => {
-          await this.writing.run(sql);
-        },
-        rows: async (sql) => (await this.writing.runAndReadAll(sql)).getRowObjectsJS(),
-      },
-      notes: this.ledger,
+      writing: connectionOf(this.writing),
+      notes: this.ledger.notes,
       openStages: () => this.openStages(),
       inTurn: (work) =>
         this.turns(async () => {
@@ -169,6 +165,7 @@ class DuckSession implements WarehouseSession, StagePlace {
   private async openStages(): Promise<StageSet> {
     const connection = await this.instance.connect();
     return {
+      connection: connectionOf(this.writing),
       stage: (table) => new StageTable(connection, this, `${table}_${++this.stages}`, table),
       close: async () => connection.closeSync(),
     };
@@ -295,6 +292,16 @@ class DuckSession implements WarehouseSession, StagePlace {
     }
     return tables;
   }
+}
+
+function connectionOf(connection: DuckDBConnection): SqlConnection {
+  const list = (values: readonly SqlValue[] = []) => values.map((value) => value);
+  return {
+    run: async (sql, values) => {
+      await connection.run(sql, list(values));
+    },
+    rows: async (sql, values) => (await connection.runAndReadAll(sql, list(values))).getRowObjectsJS(),
+  };
 }
 
 async function exists(path: string): Promise<boolean> {

@@ -2,7 +2,7 @@
 
 import type { DuckDBType } from "@duckdb/node-api";
 import type { ColumnType } from "../../core/shape/column-type.js";
-import type { SqlDialect } from "../sql/dialect.js";
+import type { SqlCell, SqlDialect } from "../sql/dialect.js";
 import { driver } from "./driver.js";
 
 /** The type in SQL. An instant is kept with its zone known: TIMESTAMPTZ. */
@@ -128,5 +128,20 @@ export const DUCKDB: SqlDialect = Object.freeze({
   typeName: sqlType,
   instant: (ms: number) => `to_timestamp(${ms / 1000})`,
   widened: widenExpression,
-  orNull: (expression: string) => `TRY(${expression})`,
+  fitted: (column: string, from: ColumnType, to: ColumnType) => `TRY(${widenExpression(column, from, to)})`,
+  ledger: {
+    catalog: `'${FILE_DATABASE}'`,
+    epochMs: (moment: string) => `epoch_ms(${moment})::BIGINT`,
+    textsOf: (list: string) => `SELECT unnest(from_json(${list}::JSON, '["VARCHAR"]')) AS item`,
+    rowsOf,
+    rowId: undefined,
+  },
 });
+
+/** In one statement: rows travel as texts in JSON. */
+function rowsOf(rows: readonly (readonly SqlCell[])[]) {
+  const texts = rows.map((row) => row.map((cell) => (cell === null ? null : String(cell))));
+  const cells = rows[0]!.map((_, i) => `each[${i + 1}]`).join(", ");
+  const query = `SELECT ${cells} FROM (SELECT unnest(from_json($1::JSON, '[["VARCHAR"]]')) AS each)`;
+  return [{ query, values: [JSON.stringify(texts)] }];
+}

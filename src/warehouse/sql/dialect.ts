@@ -1,6 +1,7 @@
 /** How the SQL of one warehouse differs from that of another; what is the same stands beside this file. */
 
 import type { ColumnType } from "../../core/shape/column-type.js";
+import type { TableSchema } from "../../core/shape/table-shape.js";
 
 export interface SqlDialect {
   /** how messages name the warehouse */
@@ -20,12 +21,39 @@ export interface SqlDialect {
   text(text: string): string;
   /** the expression that turns a column of one type into a wider one, every value kept */
   widened(column: string, from: ColumnType, to: ColumnType): string;
-  /** an expression that is NULL where it would fail */
-  orNull(expression: string): string;
+  /** the same, and NULL where a value does not fit into the other type */
+  fitted(column: string, from: ColumnType, to: ColumnType): string;
+  /** statements for a table that was just made, so that its records are found fast; default: none are needed */
+  indexes?: ((target: string, table: TableSchema) => readonly string[]) | undefined;
+  readonly ledger: LedgerSql;
 }
+
+/** How the SQL of the ledger differs. */
+export interface LedgerSql {
+  /** what `table_catalog` is called in `information_schema` */
+  readonly catalog: string;
+  /** ms since 1970 of a moment, as BIGINT */
+  epochMs(moment: string): string;
+  /** a query over a list of texts in JSON that gives each of them as `item` */
+  textsOf(list: string): string;
+  /** queries that give rows, in order; more than one where a statement takes only so many values */
+  rowsOf(
+    rows: readonly (readonly SqlCell[])[],
+  ): readonly { readonly query: string; readonly values: readonly SqlValue[] }[];
+  /** a column of each table that counts its rows as they come, where the warehouse has none of its own */
+  readonly rowId: string | undefined;
+  /** what keeps other processes from the ledger's runs until the transaction ends; default: there are no others */
+  lockRuns?: ((table: string) => string) | undefined;
+}
+
+export type SqlCell = string | number | boolean | null;
+/** A value beside its statement, which has `$1`, `$2`, … for it. */
+export type SqlValue = SqlCell | bigint;
+export type SqlRow = Readonly<Record<string, unknown>>;
 
 /** One connection, whatever its driver: statements one at a time. */
 export interface SqlConnection {
-  run(sql: string): Promise<void>;
-  rows(sql: string): Promise<readonly Readonly<Record<string, unknown>>[]>;
+  run(sql: string, values?: readonly SqlValue[]): Promise<void>;
+  /** whole numbers as bigint, number or text; times as texts or dates; booleans as such */
+  rows(sql: string, values?: readonly SqlValue[]): Promise<readonly SqlRow[]>;
 }

@@ -35,17 +35,32 @@ export interface SweepNote extends SweepEntry {
 
 /** What a load notes in the ledger, inside the transaction of its checkpoint. */
 export interface LoadNotes {
-  noteColumns(options: LoadOptions, tables: readonly TableSchema[], atMs: number): Promise<void>;
-  noteChanges(options: LoadOptions, changes: readonly SchemaChange[], atMs: number): Promise<void>;
-  noteIssues(options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void>;
-  noteCheckpoint(options: LoadOptions, entry: CheckpointEntry, rows: number): Promise<void>;
-  noteSweep(options: LoadOptions, sweep: SweepNote): Promise<void>;
+  noteColumns(
+    on: SqlConnection,
+    options: LoadOptions,
+    tables: readonly TableSchema[],
+    atMs: number,
+  ): Promise<void>;
+  noteChanges(
+    on: SqlConnection,
+    options: LoadOptions,
+    changes: readonly SchemaChange[],
+    atMs: number,
+  ): Promise<void>;
+  noteIssues(on: SqlConnection, options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void>;
+  noteCheckpoint(
+    on: SqlConnection,
+    options: LoadOptions,
+    entry: CheckpointEntry,
+    rows: number,
+  ): Promise<void>;
+  noteSweep(on: SqlConnection, options: LoadOptions, sweep: SweepNote): Promise<void>;
 }
 
 /** What a load needs of the session that it belongs to. */
 export interface LoadPorts {
   readonly sql: SqlDialect;
-  /** for commits: one at a time */
+  /** for commits of what has no stage */
   readonly writing: SqlConnection;
   readonly notes: LoadNotes;
   /** stages for the time between two checkpoints */
@@ -66,7 +81,6 @@ type MergeTables = ReadonlyMap<string, StandingTable>;
 export class SqlLoad implements StreamLoad {
   readonly fresh: boolean;
   readonly missing: readonly string[];
-  private readonly work: SqlWork;
   private slot: Slot;
   /** keys that a sweep has found */
   private readonly living: Slot;
@@ -93,7 +107,6 @@ export class SqlLoad implements StreamLoad {
     this.standing = buildsBeside ? new Map() : tables;
     this.replaced = buildsBeside ? tables : new Map();
     this.orphaned = this.fresh ? [...this.standing.keys()] : [];
-    this.work = new SqlWork(ports.sql, ports.writing);
     this.slot = new Slot(ports.openStages);
     this.living = new Slot(ports.openStages);
   }
@@ -127,18 +140,23 @@ export class SqlLoad implements StreamLoad {
 
   async sweep(entry: SweepEntry): Promise<Committed> {
     const [root] = this.tables;
-    const slots = { living: this.living, gone: new Slot(this.ports.openStages) };
+    const slots = { living: this.living, gone: this.living.beside() };
     try {
       await slots.living.flush();
       return await this.ports.inTurn(async () => {
+        const work = this.workOn(slots.living);
         const target = this.mergeTarget(this.tables, this.standing);
         const stands = root !== undefined && this.standing.has(root.name);
         const living = slots.living.waiting;
-        if (stands) await findGone(this.work, slots, target, entry);
-        return this.work.transaction(async () => {
-          const counts = stands ? await takeGone(this.work, slots, target) : NO_ROWS;
+        if (stands) await findGone(work, slots, target, entry);
+        return work.transaction(async () => {
+          const counts = stands ? await takeGone(work, slots, target) : NO_ROWS;
           if (entry.isPartial !== true)
-            await this.ports.notes.noteSweep(this.options, { ...entry, living, gone: counts.removed });
+            await this.ports.notes.noteSweep(work.connection, this.options, {
+              ...entry,
+              living,
+              gone: counts.removed,
+            });
           return { counts, changes: [] };
         });
       });
@@ -157,6 +175,11 @@ export class SqlLoad implements StreamLoad {
   private mergeTarget(tables: readonly TableSchema[], standing: MergeTables): MergeTarget {
     const nameOf = (table: string) => this.target(table);
     return { ...this.options, tables, nameOf, isThere: (table) => standing.has(table) };
+  }
+
+  /** What waits is committed by the connection that holds it. */
+  private workOn(slot: Slot): SqlWork {
+    return new SqlWork(this.ports.sql, slot.connection ?? this.ports.writing);
   }
 
   private takeSlot(): Slot {
@@ -188,8 +211,10 @@ export class SqlLoad implements StreamLoad {
     entry: CheckpointEntry,
     { noteColumns, last }: { readonly noteColumns: boolean; readonly last: boolean },
   ): Promise<Committed> {
-    const { options, work, replaced } = this;
+    const { options, replaced } = this;
     const { notes } = this.ports;
+    const work = this.workOn(slot);
+    const on = work.connection;
     const { buildsBeside } = options.write;
     const [root] = tables;
     const staged = (root && slot.rows.get(root.name)?.rows) ?? 0;
@@ -198,7 +223,7 @@ export class SqlLoad implements StreamLoad {
     const target = this.mergeTarget(tables, standing);
     const { doubled, unchanged } = await prepareSlot(work, slot, target, this.standing);
     const committed = await work.transaction(async () => {
-      const made = await this.makeTables(slot, tables, standing, last);
+      const made = await this.makeTables(work, slot, tables, standing, last);
       const merged = addCounts(await mergeSlot(work, slot, target), { ...NO_ROWS, doubled, unchanged });
       const built = [...standing.keys()];
       const { builtRows } = this;
@@ -208,10 +233,10 @@ export class SqlLoad implements StreamLoad {
           : NO_ROWS;
       const own = !buildsBeside ? made : last ? changesBySwap(work, tables, replaced) : [];
       const changes = [...own, ...slot.drift];
-      if (noteColumns) await notes.noteColumns(options, tables, entry.atMs);
-      await notes.noteChanges(options, changes, entry.atMs);
-      await notes.noteIssues(options, slot.issues, entry.atMs);
-      await notes.noteCheckpoint(options, entry, staged);
+      if (noteColumns) await notes.noteColumns(on, options, tables, entry.atMs);
+      await notes.noteChanges(on, options, changes, entry.atMs);
+      await notes.noteIssues(on, options, slot.issues, entry.atMs);
+      await notes.noteCheckpoint(on, options, entry, staged);
       return { counts: buildsBeside ? swapped : merged, changes };
     });
     this.standing = standing;
@@ -221,12 +246,12 @@ export class SqlLoad implements StreamLoad {
 
   /** Makes the tables that are needed, or brings them to their schema; `standing` is brought up to date. */
   private async makeTables(
+    work: SqlWork,
     slot: Slot,
     tables: readonly TableSchema[],
     standing: Map<string, StandingTable>,
     last: boolean,
   ): Promise<SchemaChange[]> {
-    const { work } = this;
     const changes: SchemaChange[] = [];
     if (tables.length > 0)
       await work.run([`CREATE SCHEMA IF NOT EXISTS ${work.sql.schemaName(this.options.schema)}`]);

@@ -37,7 +37,11 @@ export function planTable(
       ...schema.columns.flatMap(({ name, description }) => commentOn(sql, target, name, description)),
     ];
     return {
-      statements: [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`, ...comments],
+      statements: [
+        `CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`,
+        ...(sql.indexes?.(target, schema) ?? []),
+        ...comments,
+      ],
       changes: [{ table, column: undefined, change: "table_added", path: schema.path }],
     };
   }
@@ -171,7 +175,7 @@ export function readAs(
   const columns = schema.columns.flatMap(({ name, type }) => {
     const old = standing.get(name);
     if (old === undefined) return [];
-    const value = sameType(old, type) ? sql.quoteName(name) : sql.orNull(sql.widened(name, old, type));
+    const value = sameType(old, type) ? sql.quoteName(name) : sql.fitted(name, old, type);
     return [`${value} AS ${sql.quoteName(name)}`];
   });
   return `(SELECT ${[...columns, RUN_COLUMN].join(", ")} FROM ${target})`;

@@ -3,6 +3,7 @@
 import type { TableBatch } from "../../core/shape/batch.js";
 import type { Issue, SchemaChange, Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { SqlConnection } from "./dialect.js";
 import type { Stage, StageSet } from "./stage.js";
 
 export class Slot {
@@ -17,7 +18,25 @@ export class Slot {
   removed: Stage | undefined;
   private set: StageSet | undefined;
 
-  constructor(private readonly openStages: () => Promise<StageSet>) {}
+  constructor(
+    private readonly openStages: () => Promise<StageSet>,
+    /** another slot opens the stages for this one as well, and closes them */
+    private readonly isBeside = false,
+  ) {}
+
+  /** A slot whose stages are held by the same connection. */
+  beside(): Slot {
+    const openStages = async () => {
+      this.set ??= await this.openStages();
+      return this.set;
+    };
+    return new Slot(openStages, true);
+  }
+
+  /** what commits the stages; undefined: there are none yet */
+  get connection(): SqlConnection | undefined {
+    return this.set?.connection;
+  }
 
   /** rows waiting; what waits for quarantine is held as well */
   get waiting(): number {
@@ -70,7 +89,7 @@ export class Slot {
 
   async drop(): Promise<void> {
     for (const stage of this.stages()) await stage.drop();
-    await this.set?.close();
+    if (!this.isBeside) await this.set?.close();
   }
 
   private stages(): Stage[] {

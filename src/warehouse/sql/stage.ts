@@ -5,6 +5,7 @@
 
 import type { TableBatch } from "../../core/shape/batch.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { SqlConnection } from "./dialect.js";
 
 /** Beside the target's columns, a stage has the number of the record that a row came from. */
 export const SEQUENCE_COLUMN = "eb_seq";
@@ -28,6 +29,8 @@ export interface Stage {
 
 /** The stages that are filled together. */
 export interface StageSet {
+  /** the connection that commits them */
+  readonly connection: SqlConnection;
   stage(table: string): Stage;
   close(): Promise<void>;
 }

@@ -16,7 +16,7 @@ export const NO_MATCHES: Matches = Object.freeze({ matched: 0, unchanged: 0 });
 export class SqlWork {
   constructor(
     readonly sql: SqlDialect,
-    private readonly connection: SqlConnection,
+    readonly connection: SqlConnection,
   ) {}
 
   async run(statements: readonly string[]): Promise<void> {

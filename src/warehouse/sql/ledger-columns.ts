@@ -4,10 +4,11 @@ import { formatColumnType } from "../../core/shape/column-type.js";
 import type { KnownColumn } from "../../core/shape/shaped.js";
 import type { ColumnRole, ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import type { LoadOptions } from "../warehouse.js";
-import { type Cell, knownType, type Row, timestamp } from "./ledger-rows.js";
-import { LEDGER } from "./ledger-schema.js";
+import type { SqlCell, SqlDialect, SqlRow } from "./dialect.js";
+import { knownType, timestamp } from "./ledger-rows.js";
+import { ledgerSchema } from "./ledger-schema.js";
 
-export function knownColumn(row: Row): KnownColumn {
+export function knownColumn(row: SqlRow): KnownColumn {
   return {
     table: String(row.table_name),
     tablePath: String(row.table_path),
@@ -31,11 +32,13 @@ export type SeenTimes = ReadonlyMap<string, { readonly first: number | null; rea
 
 const columnId = (table: string, column: string) => JSON.stringify([table, column]);
 
-export const SEEN_QUERY = `SELECT table_name, column_name, epoch_ms(first_seen_at)::BIGINT AS first,
-    epoch_ms(last_seen_at)::BIGINT AS last
-  FROM ${LEDGER}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3`;
+export function seenQuery(sql: SqlDialect): string {
+  const { epochMs } = sql.ledger;
+  return `SELECT table_name, column_name, ${epochMs("first_seen_at")} AS first, ${epochMs("last_seen_at")} AS last
+    FROM ${ledgerSchema(sql)}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3`;
+}
 
-export function seenTimes(rows: readonly Row[]): SeenTimes {
+export function seenTimes(rows: readonly SqlRow[]): SeenTimes {
   const moment = (value: unknown) => (value === null ? null : Number(value));
   return new Map(
     rows.map(({ table_name, column_name, first, last }) => [
@@ -51,7 +54,7 @@ export function columnRows(
   tables: readonly TableSchema[],
   times: SeenTimes,
   atMs: number,
-): (readonly Cell[])[] {
+): (readonly SqlCell[])[] {
   const moment = (ms: number | null | undefined) => (ms === null || ms === undefined ? null : timestamp(ms));
   return tables.flatMap((table) =>
     table.columns.map((column) => {
@@ -73,6 +76,6 @@ export function columnRows(
   );
 }
 
-function columnValues({ name, path, role, type, declared, seen }: ColumnSchema): Cell[] {
+function columnValues({ name, path, role, type, declared, seen }: ColumnSchema): SqlCell[] {
   return [name, path, role, formatColumnType(type), declared, seen.mask, seen.intDigits, seen.scale];
 }

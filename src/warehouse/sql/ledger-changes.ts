@@ -1,14 +1,15 @@
 /** The journal of changes to the tables' form. */
 
 import type { JournaledChange, LoadOptions, SchemaChange } from "../warehouse.js";
-import { type Cell, type Row, textOrNothing, timestamp } from "./ledger-rows.js";
-import { LEDGER } from "./ledger-schema.js";
+import type { SqlCell, SqlDialect, SqlRow } from "./dialect.js";
+import { textOrNothing, timestamp } from "./ledger-rows.js";
+import { ledgerSchema } from "./ledger-schema.js";
 
 export function changeRows(
   { run, schema, bridge, stream }: Pick<LoadOptions, "run" | "schema" | "bridge" | "stream">,
   changes: readonly SchemaChange[],
   atMs: number,
-): (readonly Cell[])[] {
+): (readonly SqlCell[])[] {
   return changes.map(
     ({ table, column = null, change, fromType = null, toType = null, path = null, example = null }) => [
       ...[run, schema, table, column, change, fromType, toType, timestamp(atMs)],
@@ -18,15 +19,28 @@ export function changeRows(
 }
 
 /** Those of a bridge, or all; a ledger of an older version tells no bridge of its first ones. */
-export function changesQuery(bridge: string | undefined) {
+export function changesQuery(sql: SqlDialect, bridge: string | undefined) {
+  const ledger = ledgerSchema(sql);
   const of = bridge === undefined ? "" : "WHERE coalesce(c.bridge, r.bridge) = $1";
-  const sql = `SELECT c.* EXCLUDE (bridge), coalesce(c.bridge, r.bridge) AS bridge, epoch_ms(c.changed_at)::BIGINT AS at
-    FROM ${LEDGER}.schema_changes AS c LEFT JOIN ${LEDGER}.runs AS r USING (run) ${of}
+  const columns = [
+    "run",
+    "stream",
+    "table_schema",
+    "table_name",
+    "column_name",
+    "change",
+    "from_type",
+    "to_type",
+    "path",
+  ];
+  const query = `SELECT ${columns.map((name) => `c.${name}`).join(", ")}, c.example,
+      coalesce(c.bridge, r.bridge) AS bridge, ${sql.ledger.epochMs("c.changed_at")} AS at
+    FROM ${ledger}.schema_changes AS c LEFT JOIN ${ledger}.runs AS r ON r.run = c.run ${of}
     ORDER BY c.run, c.changed_at, c.table_name, c.column_name NULLS FIRST`;
-  return { sql, values: bridge === undefined ? [] : [bridge] };
+  return { query, values: bridge === undefined ? [] : [bridge] };
 }
 
-export function journaledChange(row: Row): JournaledChange {
+export function journaledChange(row: SqlRow): JournaledChange {
   return {
     run: Number(row.run),
     bridge: textOrNothing(row.bridge),
@@ -37,7 +51,7 @@ export function journaledChange(row: Row): JournaledChange {
   };
 }
 
-export function schemaChange(row: Row): SchemaChange {
+export function schemaChange(row: SqlRow): SchemaChange {
   return {
     table: String(row.table_name),
     column: textOrNothing(row.column_name),

@@ -2,10 +2,8 @@
 
 import { type ColumnType, parseColumnType } from "../../core/shape/column-type.js";
 import type { RunOutcome, StreamEnd, StreamRecord } from "../warehouse.js";
+import type { SqlRow } from "./dialect.js";
 import { COUNTS } from "./ledger-schema.js";
-
-export type Row = Record<string, unknown>;
-export type Cell = string | number | boolean | null;
 
 export function timestamp(ms: number): string {
   return new Date(ms).toISOString();
@@ -29,7 +27,7 @@ export function countsOf(stream: StreamRecord): Record<keyof Counts, bigint> {
   return Object.fromEntries(counts) as Record<keyof Counts, bigint>;
 }
 
-export function streamRecord(row: Row): StreamEnd {
+export function streamRecord(row: SqlRow): StreamEnd {
   // an older ledger has fewer of them
   const count = (name: keyof Counts) => Number(row[name] ?? 0);
   const code = textOrNothing(row.error_code);
