@@ -27,6 +27,24 @@ export default defineConfig({
           include: ["test/**/*.test.ts"],
           // what is kept between processes is not the user's
           env: { TZ: "America/St_Johns", EARLY_BRIDGE_CACHE: join(tmpdir(), "early-bridge-test-cache") },
+          exclude: ["test/postgres.test.ts"],
+          testTimeout: 240_000,
+          hookTimeout: 60_000,
+        },
+      },
+      {
+        test: {
+          // what is true of DuckDB has to be true of every warehouse
+          name: "on PostgreSQL",
+          include: [
+            ...["write-modes", "postgres"],
+            ...(process.env.EARLY_BRIDGE_LONG === "1"
+              ? ["merge", "sweep", "model", "drift", "rewritten", "unshape", "mend", "express"]
+              : []),
+          ].map((file) => `test/${file}.test.ts`),
+          globalSetup: ["test/support/postgres-server.ts"],
+          setupFiles: ["test/support/needs-postgres.ts"],
+          env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: "postgres" },
           testTimeout: 240_000,
           hookTimeout: 60_000,
         },

@@ -32,6 +32,8 @@ const APART = [
   "http-link-header",
   "light-my-request",
   "open",
+  "pg",
+  "pg-copy-streams",
   "picocolors",
   "pino",
   "proper-lockfile",

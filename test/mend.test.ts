@@ -4,10 +4,10 @@ import { readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { mend, openBridge } from "../src/index.js";
-import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { fakeApi } from "./support/fake-api.js";
 import { bookingsService, command, demoProject, temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
+import { warehouseAt } from "./support/warehouse.js";
 
 const HOUR = 3_600_000;
 const declared = {
@@ -27,7 +27,14 @@ function house(write: "upsert" | "replace" | "append" | "versions" = "upsert") {
     const streams = { s: { write } };
     return {
       api,
-      bridge: await openBridge({ from: api, to: duckdb(path), name: "b", schema: "main", streams, ...more }),
+      bridge: await openBridge({
+        from: api,
+        to: warehouseAt(path),
+        name: "b",
+        schema: "main",
+        streams,
+        ...more,
+      }),
     };
   };
   return {

@@ -20,6 +20,8 @@ import type { HttpOptions } from "../run/connect-with.js";
 import type { Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
 import { type ConnectOptions, connect } from "./connect.js";
 import { readIfThere, unlessMissing } from "./files.js";
+import { openWarehouse } from "./open-warehouse.js";
+import { isReference } from "./references.js";
 
 export const PROJECT_FILE = "bridges.yaml";
 const FILE_REFERENCE = "$file:";
@@ -178,9 +180,12 @@ class ProjectReader {
     const known = this.warehouses.get(name);
     if (known !== undefined) return known;
     const definition = this.named("warehouses", name, asked);
-    const path = await this.value(definition.duckdb, ["warehouses", name, "duckdb"]);
-    const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), "@duckdb/node-api");
-    const warehouse = duckdb(resolve(this.folder, String(path)));
+    const at = ["warehouses", name];
+    const warehouse = await openWarehouse(definition, {
+      folder: this.folder,
+      file: this.file.place([...at, definition.postgres === undefined ? "duckdb" : "postgres"]),
+      resolved: (text, key) => this.value(text, [...at, key]),
+    });
     this.warehouses.set(name, warehouse);
     return warehouse;
   }
@@ -341,10 +346,6 @@ function shownPath(path: string): string {
   return near === "" || near.startsWith("..") ? resolve(path) : near;
 }
 
-function isReference(value: unknown): value is string {
-  return typeof value === "string" && /^\$([A-Za-z_][A-Za-z0-9_]*|file:.+)$/.test(value);
-}
-
 async function readYaml(path: string, missing: string, asked?: string): Promise<YamlFile> {
   const name = shownPath(path);
   const text = await readIfThere(path);
@@ -379,18 +380,4 @@ export async function readEnvironment(
 
 function withoutEmpty(env: Readonly<Record<string, string | undefined>>): Record<string, string | undefined> {
   return Object.fromEntries(Object.entries(env).filter(([, value]) => value !== undefined && value !== ""));
-}
-
-/** Loads a warehouse's module; its driver is an optional package. */
-async function loadDriver<T>(load: () => Promise<T>, driver: string): Promise<T> {
-  try {
-    return await load();
-  } catch (cause) {
-    const code = (cause as { code?: string }).code;
-    if (code !== "ERR_MODULE_NOT_FOUND" && code !== "MODULE_NOT_FOUND") throw cause;
-    throw new BridgeError("DRIVER_MISSING", `The driver ${driver} is not installed.`, {
-      hint: `Run: npm install ${driver}`,
-      cause,
-    });
-  }
 }

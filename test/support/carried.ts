@@ -3,10 +3,10 @@
 import { join } from "node:path";
 import type { ConnectorInput } from "../../src/core/define/connector-input.js";
 import { type Api, type Bridge, type BridgeOptions, openBridge, type RunEvent } from "../../src/index.js";
-import { duckdb } from "../../src/warehouse/duckdb/index.js";
 import { type Answered, type Asked, fakeApi } from "./fake-api.js";
 import { temporaryFolder } from "./project.js";
 import { queryFile } from "./truth.js";
+import { warehouseAt } from "./warehouse.js";
 
 type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 const HOUR = 3_600_000;
@@ -17,7 +17,7 @@ export async function bridgeInto(
   api: Api,
   options: Omit<BridgeOptions, "from" | "to"> = {},
 ): Promise<Bridge> {
-  return openBridge({ from: api, to: duckdb(path), name: "b", schema: "main", ...options });
+  return openBridge({ from: api, to: warehouseAt(path), name: "b", schema: "main", ...options });
 }
 
 /** A stream, carried into one file run after run; time goes on by an hour between two runs. */

@@ -8,10 +8,10 @@ import { WRITE_METHODS } from "../../src/core/define/write-method.js";
 import { compileStream } from "../../src/core/stream/compile-stream.js";
 import { defineConnector } from "../../src/index.js";
 import { openTables } from "../../src/run/open-tables.js";
-import { duckdb } from "../../src/warehouse/duckdb/index.js";
 import { STAGE_SIZES } from "../../src/warehouse/duckdb/stage-sizes.js";
 import { addCounts, NO_ROWS, type RowCounts } from "../../src/warehouse/warehouse.js";
 import { temporaryFolder } from "./project.js";
+import { warehouseAt } from "./warehouse.js";
 
 type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 /** checkpoints of pages of records */
@@ -41,7 +41,7 @@ export async function loadRuns(all: readonly RunOfRecords[], { stream, write, de
   const compiled = compileStream(connector, "s", connector.streams.s!);
   const method = WRITE_METHODS[write];
   const counts: RowCounts[] = [];
-  const session = await duckdb(path).open();
+  const session = await warehouseAt(path).open();
   try {
     for (const [n, checkpoints] of all.entries()) {
       const startedAtMs = n * HOUR_MS;

@@ -4,20 +4,26 @@ import { createHmac } from "node:crypto";
 import { DuckDBInstance } from "@duckdb/node-api";
 import { expect } from "vitest";
 import { DEMO_HASH_SECRET } from "../../src/standins/index.js";
+import { upToDate } from "./warehouse.js";
 
 type Row = Record<string, unknown>;
 
 /** Runs one query on a DuckDB file, or on `:memory:`; the values are plain JSON. */
-export async function queryFile(path: string, sql: string): Promise<Row[]> {
-  const instance = await DuckDBInstance.create(path, path === ":memory:" ? {} : { access_mode: "READ_ONLY" });
-  const connection = await instance.connect();
-  await connection.run("SET TimeZone = 'UTC'");
-  try {
-    return (await connection.runAndReadAll(sql)).getRowObjectsJson() as Row[];
-  } finally {
-    connection.closeSync();
-    instance.closeSync();
-  }
+export function queryFile(path: string, sql: string): Promise<Row[]> {
+  return upToDate(path, async () => {
+    const instance = await DuckDBInstance.create(
+      path,
+      path === ":memory:" ? {} : { access_mode: "READ_ONLY" },
+    );
+    const connection = await instance.connect();
+    await connection.run("SET TimeZone = 'UTC'");
+    try {
+      return (await connection.runAndReadAll(sql)).getRowObjectsJson() as Row[];
+    } finally {
+      connection.closeSync();
+      instance.closeSync();
+    }
+  });
 }
 
 /** Changes a DuckDB file as its owner would. */

@@ -6,12 +6,12 @@ import { basename, dirname, resolve } from "node:path";
 import type { DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
 import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
-import type { ColumnType } from "../../core/shape/column-type.js";
 import type { NameRules } from "../../core/shape/naming.js";
 import type { SqlConnection, SqlValue } from "../sql/dialect.js";
 import { SqlLedger } from "../sql/ledger.js";
-import { type LoadPorts, SqlLoad, type Standing } from "../sql/load.js";
+import { type LoadPorts, SqlLoad } from "../sql/load.js";
 import type { StageSet } from "../sql/stage.js";
+import { standingOf } from "../sql/standing.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import { transaction } from "../sql/transaction.js";
 import type {
@@ -28,7 +28,7 @@ import { driver } from "./driver.js";
 import { type Lease, leaseFile } from "./open-files.js";
 import { type StagePlace, StageTable } from "./stage.js";
 import { StageFolder, temporaryFolderOf } from "./stage-folder.js";
-import { DUCKDB, FILE_DATABASE, quoteText, schemaName, tableName } from "./types.js";
+import { DUCKDB, FILE_DATABASE, quoteText, tableName } from "./types.js";
 
 /** DuckDB itself has no limit; this one keeps names readable. */
 const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
@@ -157,7 +157,11 @@ class DuckSession implements WarehouseSession, StagePlace {
     };
     return this.opening(async () => {
       await this.dropLeftovers(options.schema);
-      return new SqlLoad(options, ports, await this.standingTables(options));
+      return new SqlLoad(
+        options,
+        ports,
+        await standingOf(this.ledger, options, await this.columnsOf(options.schema)),
+      );
     });
   }
 
@@ -199,7 +203,7 @@ class DuckSession implements WarehouseSession, StagePlace {
     await this.turns(async () => {
       await this.writing.run("BEGIN");
       try {
-        await this.writing.run(`CREATE SCHEMA IF NOT EXISTS ${schemaName(schema)}`);
+        await this.writing.run(DUCKDB.makeSchema(schema));
         await this.writing.run(`CREATE TABLE ${table} (id BIGINT)`);
         await this.writing.run(`INSERT INTO ${table} VALUES (1)`);
       } catch (cause) {
@@ -238,34 +242,6 @@ class DuckSession implements WarehouseSession, StagePlace {
 
   private read(sql: string, values: string[] = []): Promise<Record<string, unknown>[]> {
     return this.turns(async () => (await this.writing.runAndReadAll(sql, values)).getRowObjectsJS());
-  }
-
-  /**
-   * The stream's tables that the ledger knows: those that are there, and the names of those that are not.
-   * @throws BridgeError TABLE_NOT_OURS where a table of the same name is not ours
-   */
-  private async standingTables({ schema, bridge, stream, rootTable }: LoadOptions): Promise<Standing> {
-    const there = await this.columnsOf(schema);
-    const standing = new Map<string, Map<string, ColumnType>>();
-    const missing = new Set<string>();
-    for (const column of await this.ledger.columns(schema, bridge, stream)) {
-      if (!there.has(column.table)) missing.add(column.table);
-      if (there.get(column.table)?.has(column.name) !== true) continue;
-      const columns = standing.get(column.table) ?? new Map<string, ColumnType>();
-      standing.set(column.table, columns.set(column.name, column.type));
-    }
-    if (there.has(rootTable) && !standing.has(rootTable)) {
-      const others = await this.ledger.otherTables(schema, bridge, stream);
-      const owner = others.includes(rootTable) ? "another bridge" : "something else";
-      throw new BridgeError(
-        "TABLE_NOT_OURS",
-        `The table ${schema}.${rootTable} is there already and belongs to ${owner}.`,
-        {
-          where: { bridge, stream, table: `${schema}.${rootTable}` },
-        },
-      );
-    }
-    return { tables: standing, missing: [...missing] };
   }
 
   /** Drops what a broken-off `replace` left aside; once, before any load of this session builds its own. */

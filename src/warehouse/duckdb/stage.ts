@@ -10,16 +10,15 @@ import type { DuckDBAppender, DuckDBConnection, DuckDBDataChunk } from "@duckdb/
 import type { Vector } from "@duckdb/node-bindings";
 import type { ColumnBatch, TableBatch, Utf8Texts } from "../../core/shape/batch.js";
 import { bytesOfText, fixedWidth, hasValue } from "../../core/shape/batch.js";
-import { sameType } from "../../core/shape/column-type.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import { type ParquetColumn, parquetFile, RowGroup } from "../parquet/parquet.js";
-import { widenStatement } from "../sql/merge-plan.js";
+import { stageColumns, stageStatements } from "../sql/merge-plan.js";
 import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
 import type { BlockCache } from "./block-cache.js";
 import { bindings, driver } from "./driver.js";
 import type { StageFolder } from "./stage-folder.js";
 import { STAGE_SIZES } from "./stage-sizes.js";
-import { DUCKDB, quoteName, quoteText, STAGE_DATABASE, sqlType, vectorType } from "./types.js";
+import { DUCKDB, quoteName, quoteText, STAGE_DATABASE, vectorType } from "./types.js";
 
 /** rows of a DuckDB vector */
 const CHUNK_ROWS = 2048;
@@ -72,33 +71,13 @@ export class StageTable implements Stage {
   }
 
   private async bringTo(schema: TableSchema): Promise<void> {
-    const before = new Map(this.columns.map((column) => [column.name, column]));
-    const statements: string[] = [];
-    if (this.columns.length === 0) {
-      const columns = schema.columns.map((column) => `${quoteName(column.name)} ${sqlType(column.type)}`);
-      statements.push(
-        `CREATE TABLE ${this.tableName} (${[`${SEQUENCE_COLUMN} BIGINT`, ...columns].join(", ")})`,
-      );
-    } else {
-      for (const column of schema.columns) {
-        const old = before.get(column.name);
-        const name = quoteName(column.name);
-        if (old === undefined)
-          statements.push(`ALTER TABLE ${this.tableName} ADD COLUMN ${name} ${sqlType(column.type)}`);
-        else if (!sameType(old.type, column.type)) {
-          statements.push(widenStatement(DUCKDB, this.tableName, column.name, old.type, column.type));
-        }
-      }
-    }
+    const place = { stage: this.tableName, temporary: false };
+    const statements = stageStatements(DUCKDB, place, this.columns, schema);
     if (statements.length === 0) return;
     await this.allIntoTable();
     this.closeAppender();
     for (const statement of statements) await this.connection.run(statement);
-    // the order of the table: known columns first, in their old order
-    this.columns = [
-      ...this.columns.map((old) => schema.columns.find((column) => column.name === old.name) ?? old),
-      ...schema.columns.filter((column) => !before.has(column.name)),
-    ];
+    this.columns = stageColumns(this.columns, schema);
     this.chunk = driver.DuckDBDataChunk.create([
       driver.BIGINT,
       ...this.columns.map((column) => vectorType(column.type)),

@@ -121,6 +121,7 @@ export const DUCKDB: SqlDialect = Object.freeze({
   title: "DuckDB",
   quoteName,
   schemaName,
+  makeSchema: (schema: string) => `CREATE SCHEMA IF NOT EXISTS ${schemaName(schema)}`,
   tableName,
   comment: (table: string, column: string | undefined, text: string) =>
     `COMMENT ON ${column === undefined ? `TABLE ${table}` : `COLUMN ${table}.${quoteName(column)}`} IS ${quoteText(text)}`,

@@ -10,6 +10,8 @@ export interface SqlDialect {
   quoteName(name: string): string;
   /** a schema, in full */
   schemaName(schema: string): string;
+  /** a statement that makes a schema where it is not there */
+  makeSchema(schema: string): string;
   /** a table, in full */
   tableName(schema: string, table: string): string;
   /** notes what a table, or a column of it, holds; undefined: this warehouse keeps no such notes */
@@ -25,8 +27,18 @@ export interface SqlDialect {
   fitted(column: string, from: ColumnType, to: ColumnType): string;
   /** statements for a table that was just made, so that its records are found fast; default: none are needed */
   indexes?: ((target: string, table: TableSchema) => readonly string[]) | undefined;
+  /**
+   * statements by which the rows of a table that was built aside take the place of those of a table that stands;
+   * default: it is dropped, and the other one gets its name
+   */
+  takePlace?:
+    | ((target: string, next: string, table: TableSchema, standing: StandingColumns) => readonly string[])
+    | undefined;
   readonly ledger: LedgerSql;
 }
+
+/** A table's columns as they stand: types by name. */
+export type StandingColumns = ReadonlyMap<string, ColumnType>;
 
 /** How the SQL of the ledger differs. */
 export interface LedgerSql {

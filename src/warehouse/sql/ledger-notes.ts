@@ -35,7 +35,7 @@ export class LedgerNotes implements LoadNotes {
     await putCursors(this.sql, on, options, cursors, { atMs: entry.atMs, run });
   }
 
-  /** Whoever starts a run of the bridge marks those that had lost their process; one may only have lost its connection. */
+  /** Whoever starts a run of a bridge marks those that have lost their process, or their connection alone. */
   private async checkOwner(on: SqlConnection, run: number, bridge: string): Promise<void> {
     if (this.sql.ledger.lockRuns === undefined) return;
     const [own] = await on.rows(

@@ -67,7 +67,7 @@ export function makeTables(sql: SqlDialect, version: number): string[] {
   const { rowId } = sql.ledger;
   const beside = rowId === undefined ? "" : `, ${rowId}`;
   return [
-    `CREATE SCHEMA IF NOT EXISTS ${ledger}`,
+    sql.makeSchema(LEDGER_SCHEMA),
     ...TABLES.map(([table, columns]) => `CREATE TABLE ${ledger}.${table} (${columns}${beside})`),
     `INSERT INTO ${ledger}.ledger_version VALUES (${version}, now())`,
   ];

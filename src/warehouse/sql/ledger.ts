@@ -32,6 +32,13 @@ import { transaction } from "./transaction.js";
 /** No limit is longer than a day. */
 const SPENT_KEPT_MS = 2 * 86_400_000;
 
+/** Keeps other processes from a bridge while it runs, where the warehouse has several of them at a time. */
+export interface BridgeClaims {
+  /** false where another process has it */
+  claim(bridge: string): Promise<boolean>;
+  release(bridge: string): void;
+}
+
 export class SqlLedger implements Ledger {
   readonly notes: LedgerNotes;
   /** bridges that this process runs now */
@@ -48,6 +55,7 @@ export class SqlLedger implements Ledger {
      * checkpoint notes has it already.
      */
     private readonly inTurn: <T>(work: () => Promise<T>) => Promise<T>,
+    private readonly claims?: BridgeClaims,
   ) {
     this.schema = ledgerSchema(sql);
     this.notes = new LedgerNotes(sql);
@@ -100,6 +108,10 @@ export class SqlLedger implements Ledger {
       });
     this.running.add(bridge);
     try {
+      if ((await this.claims?.claim(bridge)) === false)
+        throw new BridgeError("BRIDGE_RUNNING", `Bridge ${bridge} is running already, in another process.`, {
+          where: { bridge },
+        });
       return await this.noteStart(bridge, startedAtMs);
     } catch (error) {
       this.letGo(bridge);
@@ -108,7 +120,7 @@ export class SqlLedger implements Ledger {
   }
 
   letGo(bridge: string): void {
-    this.running.delete(bridge);
+    if (this.running.delete(bridge)) this.claims?.release(bridge);
   }
 
   private noteStart(bridge: string, startedAtMs: number): Promise<number> {

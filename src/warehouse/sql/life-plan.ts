@@ -62,7 +62,7 @@ export function countNewQuery(
 
 /** Records of which no version holds any more, with the time from which the last one did. */
 function goneRecords(sql: SqlDialect, target: string, key: readonly string[]): string {
-  return `SELECT ${list(sql, key)}, max(${VALID_FROM_COLUMN}) AS held FROM ${target}
+  return `SELECT ${list(sql, key)}, max(${VALID_FROM_COLUMN}) AS held FROM ${target} AS o
     GROUP BY ${list(sql, key)} HAVING count(*) = count(${VALID_TO_COLUMN})`;
 }
 

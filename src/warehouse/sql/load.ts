@@ -66,6 +66,8 @@ export interface LoadPorts {
   /** stages for the time between two checkpoints */
   openStages(): Promise<StageSet>;
   inTurn<T>(work: () => Promise<T>): Promise<T>;
+  /** whether a checkpoint is in the ledger: asked where the answer to its commit was lost */
+  hasCommitted?: ((options: LoadOptions, number: number) => Promise<boolean>) | undefined;
 }
 
 /** The stream's tables as they stand when it is opened. */
@@ -142,6 +144,8 @@ export class SqlLoad implements StreamLoad {
     const [root] = this.tables;
     const slots = { living: this.living, gone: this.living.beside() };
     try {
+      // an API that lists nothing has left no key
+      if (root !== undefined) await slots.living.openRemoved(root);
       await slots.living.flush();
       return await this.ports.inTurn(async () => {
         const work = this.workOn(slots.living);
@@ -161,7 +165,7 @@ export class SqlLoad implements StreamLoad {
         });
       });
     } catch (error) {
-      throw isBridgeError(error) ? error : this.failed(error);
+      throw this.failed(error);
     } finally {
       await slots.gone.drop();
     }
@@ -222,7 +226,7 @@ export class SqlLoad implements StreamLoad {
     const standing = new Map(this.standing);
     const target = this.mergeTarget(tables, standing);
     const { doubled, unchanged } = await prepareSlot(work, slot, target, this.standing);
-    const committed = await work.transaction(async () => {
+    const carry = async () => {
       const made = await this.makeTables(work, slot, tables, standing, last);
       const merged = addCounts(await mergeSlot(work, slot, target), { ...NO_ROWS, doubled, unchanged });
       const built = [...standing.keys()];
@@ -238,7 +242,8 @@ export class SqlLoad implements StreamLoad {
       await notes.noteIssues(on, options, slot.issues, entry.atMs);
       await notes.noteCheckpoint(on, options, entry, staged);
       return { counts: buildsBeside ? swapped : merged, changes };
-    });
+    };
+    const committed = await work.transaction(carry, () => this.ports.hasCommitted?.(options, entry.number));
     this.standing = standing;
     this.orphaned = [];
     return committed;
@@ -253,14 +258,16 @@ export class SqlLoad implements StreamLoad {
     last: boolean,
   ): Promise<SchemaChange[]> {
     const changes: SchemaChange[] = [];
-    if (tables.length > 0)
-      await work.run([`CREATE SCHEMA IF NOT EXISTS ${work.sql.schemaName(this.options.schema)}`]);
+    if (tables.length > 0) await work.run([work.sql.makeSchema(this.options.schema)]);
     for (const table of tables) {
       const isKnown = slot.rows.has(table.name) || standing.has(table.name);
       // a table whose key is declared is there before its first row
       if (table.columns.length === 0 || !(isKnown || (last && hasKey(table)))) continue;
-      const plan = planTable(work.sql, this.target(table.name), table, standing.get(table.name));
-      await work.run(plan.statements);
+      const target = this.target(table.name);
+      const plan = planTable(work.sql, target, table, standing.get(table.name));
+      // a run that broke off may have left it
+      const isNew = this.options.write.buildsBeside && !standing.has(table.name);
+      await work.run([...(isNew ? [`DROP TABLE IF EXISTS ${target}`] : []), ...plan.statements]);
       changes.push(...plan.changes);
       standing.set(table.name, new Map(table.columns.map((column) => [column.name, column.type])));
     }
@@ -274,6 +281,7 @@ export class SqlLoad implements StreamLoad {
   }
 
   private failed(error: unknown): BridgeError {
+    if (isBridgeError(error)) return error;
     const { schema, stream, rootTable } = this.options;
     const message = error instanceof Error ? error.message : String(error);
     return new BridgeError("WAREHOUSE_FAILED", `${this.ports.sql.title} could not commit: ${message}`, {

@@ -5,13 +5,13 @@
 
 import { type ColumnType, formatColumnType, sameType } from "../../core/shape/column-type.js";
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
-import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import type { SchemaChange } from "../warehouse.js";
-import type { SqlDialect } from "./dialect.js";
+import type { SqlDialect, StandingColumns } from "./dialect.js";
 import { SEQUENCE_COLUMN } from "./stage.js";
 
-/** A table as it stands in the warehouse: column types by name. */
-export type StandingTable = ReadonlyMap<string, ColumnType>;
+/** A table as it stands in the warehouse. */
+export type StandingTable = StandingColumns;
 
 export interface TablePlan {
   readonly statements: readonly string[];
@@ -81,6 +81,35 @@ export function widenStatement(
 ): string {
   const name = sql.quoteName(column);
   return `ALTER TABLE ${target} ALTER COLUMN ${name} TYPE ${sql.typeName(to)} USING ${sql.widened(column, from, to)}`;
+}
+
+/** Statements that make a stage, or bring it to a schema: columns come at the end, types widen. */
+export function stageStatements(
+  sql: SqlDialect,
+  { stage, temporary }: { readonly stage: string; readonly temporary: boolean },
+  before: readonly ColumnSchema[],
+  schema: TableSchema,
+): string[] {
+  if (before.length === 0) {
+    const columns = schema.columns.map(({ name, type }) => columnOf(sql, name, type));
+    const sequence = `${SEQUENCE_COLUMN} ${sql.typeName({ kind: "int64" })}`;
+    return [`CREATE ${temporary ? "TEMPORARY " : ""}TABLE ${stage} (${[sequence, ...columns].join(", ")})`];
+  }
+  const known = new Map(before.map((column) => [column.name, column]));
+  return schema.columns.flatMap(({ name, type }) => {
+    const old = known.get(name);
+    if (old === undefined) return [`ALTER TABLE ${stage} ADD COLUMN ${columnOf(sql, name, type)}`];
+    return sameType(old.type, type) ? [] : [widenStatement(sql, stage, name, old.type, type)];
+  });
+}
+
+/** The columns in the order of the stage: known ones first, in their old order. */
+export function stageColumns(before: readonly ColumnSchema[], schema: TableSchema): ColumnSchema[] {
+  const known = new Set(before.map(({ name }) => name));
+  return [
+    ...before.map((old) => schema.columns.find(({ name }) => name === old.name) ?? old),
+    ...schema.columns.filter(({ name }) => !known.has(name)),
+  ];
 }
 
 /** `a.k = b.k AND …` over columns. */

@@ -22,13 +22,25 @@ export interface Swap {
 
 /** Puts the tables in place. To be called inside of a transaction. */
 export async function swapTables(work: SqlWork, swap: Swap): Promise<RowCounts> {
-  const { sql } = work;
   const counts = await countReplaced(work, swap);
-  await work.run([...swap.replaced.keys()].map((table) => `DROP TABLE ${sql.tableName(swap.schema, table)}`));
-  await work.run(
-    swap.built.map((table) => `ALTER TABLE ${nextName(work, swap, table)} RENAME TO ${sql.quoteName(table)}`),
-  );
+  for (const table of new Set([...swap.replaced.keys(), ...swap.built]))
+    await work.run(placeOf(work, swap, table));
   return counts;
+}
+
+/** Statements that put a table in place, or away where none was built. */
+function placeOf(work: SqlWork, swap: Swap, table: string): readonly string[] {
+  const { sql } = work;
+  const [target, next] = [sql.tableName(swap.schema, table), nextName(work, swap, table)];
+  const standing = swap.replaced.get(table);
+  const rename = `ALTER TABLE ${next} RENAME TO ${sql.quoteName(table)}`;
+  if (standing === undefined) return [rename];
+  const isBuilt = swap.built.includes(table);
+  if (sql.takePlace === undefined) return [`DROP TABLE ${target}`, ...(isBuilt ? [rename] : [])];
+  const schema = swap.tables.find(({ name }) => name === table);
+  return isBuilt && schema !== undefined
+    ? sql.takePlace(target, next, schema, standing)
+    : [`DELETE FROM ${target}`];
 }
 
 /** What differs from the tables that stood. */

@@ -60,8 +60,8 @@ export class SqlWork {
   }
 
   /** All of the work or nothing. */
-  transaction<T>(work: () => Promise<T>): Promise<T> {
-    return transaction((statement) => this.connection.run(statement), work);
+  transaction<T>(work: () => Promise<T>, hasCommitted?: () => Promise<boolean> | undefined): Promise<T> {
+    return transaction((statement) => this.connection.run(statement), work, hasCommitted);
   }
 }
 

@@ -1,0 +1,336 @@
+/** PostgreSQL: its types, its locks, its connections that drop, and what it may refuse. */
+
+import { createServer, connect as dial, type Socket } from "node:net";
+import { afterEach, describe, expect, it } from "vitest";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
+import type { WriteMode } from "../src/core/define/project-schema.js";
+import type { Api } from "../src/index.js";
+import { openBridge } from "../src/index.js";
+import { postgres } from "../src/warehouse/postgres/index.js";
+import { storableJson } from "../src/warehouse/postgres/storable-json.js";
+import { fakeApi } from "./support/fake-api.js";
+import { isLong } from "./support/long.js";
+import { listen } from "./support/serve.js";
+import { freshDatabase, onServer, SERVER } from "./support/warehouse.js";
+
+type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
+
+const closing: (() => unknown)[] = [];
+afterEach(async () => {
+  for (const close of closing.splice(0).reverse()) await close();
+});
+
+const apiOf = (stream: Partial<StreamInput>, answer: Parameters<typeof fakeApi>[1]): Api =>
+  fakeApi({ streams: { s: { get: "/s", key: "id", ...stream } as StreamInput } }, answer).api;
+
+const bridgeTo = (url: string, api: Api, options: Partial<Parameters<typeof openBridge>[0]> = {}) =>
+  openBridge({ from: api, to: postgres(url), name: "b", schema: "huts", ...options });
+
+async function carry(
+  url: string,
+  records: readonly unknown[],
+  stream: Partial<StreamInput> = {},
+  write: WriteMode = "upsert",
+) {
+  const api = apiOf(stream, () => ({ body: records }));
+  const report = await (await bridgeTo(url, api, { streams: { s: { write } } })).run();
+  expect(report.error?.message).toBeUndefined();
+  return report.streams[0]!;
+}
+
+describe("values", () => {
+  it("stand as the API gave them, at the limits of their types", async () => {
+    const url = await freshDatabase();
+    const columns = {
+      small: { type: "decimal(9,2)" },
+      wide: { type: "decimal(38,10)" },
+      amount: { type: "decimal(18,4)" },
+      local: { type: "local_timestamp" },
+      file: { type: "bytes" },
+      any: { type: "json" },
+    } as const;
+    const least = {
+      id: "-9223372036854775808",
+      small: "-9999999.99",
+      wide: "-9999999999999999999999999999.9999999999",
+      amount: "-99999999999999.9999",
+      f: -1.7976931348623157e308,
+      day: "0001-01-01",
+      at: "0001-01-01T00:00:00Z",
+      local: "0001-01-01T00:00:00",
+      ok: false,
+      file: "",
+      any: [],
+      text: "",
+      uuid: "00000000-0000-0000-0000-000000000000",
+    };
+    const most = {
+      ...least,
+      id: "9223372036854775807",
+      small: "0.01",
+      wide: "0.0000000001",
+      amount: "10000.5",
+      f: 5e-324,
+      day: "9999-12-31",
+      at: "9999-12-31T23:59:59.999999Z",
+      local: "9999-12-31T23:59:59.999999",
+      ok: true,
+      file: "AP+A",
+      any: { b: 1, a: [null, "x"] },
+      text: 'Hütte "Ötzi", \\ 😀\n',
+      uuid: "ffffffff-ffff-ffff-ffff-ffffffffffff",
+    };
+    await carry(url, [least, most, { ...most, id: "0", wide: "0", amount: "-0.0001" }], {
+      columns: { ...columns, id: { type: "int64" } },
+    });
+    const rows = await onServer(
+      url,
+      `SELECT id, small, wide, amount, f, day, at AT TIME ZONE 'UTC' AS at, local, ok, encode(file, 'hex') AS file, "any",
+         text, uuid FROM huts.s ORDER BY id`,
+    );
+    expect(rows).toEqual([
+      {
+        ...least,
+        at: "0001-01-01 00:00:00",
+        local: "0001-01-01 00:00:00",
+        ok: false,
+        f: "-1.7976931348623157e+308",
+        any: "[]",
+      },
+      expect.objectContaining({ id: "0", wide: "0.0000000000", amount: "-0.0001" }),
+      {
+        ...most,
+        wide: "0.0000000001",
+        amount: "10000.5000",
+        f: "5e-324",
+        at: "9999-12-31 23:59:59.999999",
+        local: "9999-12-31 23:59:59.999999",
+        file: "00ff80",
+        any: '{"a": [null, "x"], "b": 1}',
+      },
+    ]);
+  });
+
+  it("have another form where the server holds none of theirs", async () => {
+    const url = await freshDatabase();
+    const record = { id: 1, text: "a\0b", list: ["a\0b", "\ud83d", "\\u0000"], "n\0": 1 };
+    await carry(url, [record], { columns: { list: { type: "json" } } });
+    const [row] = await onServer(url, "SELECT text, list FROM huts.s");
+    expect(row).toEqual({ text: "a␀b", list: '["a␀b", "\ufffd", "\\\\u0000"]' });
+    expect(storableJson('{"a":1e99999,"b":"1e99999\\\\","c":-2.5E-100000}')).toBe(
+      '{"a":"1e99999","b":"1e99999\\\\","c":"-2.5E-100000"}',
+    );
+  });
+});
+
+describe("a table that is replaced", () => {
+  it("keeps its views and who may read it, and takes new columns and types", async () => {
+    const url = await freshDatabase();
+    await carry(
+      url,
+      [
+        { id: 1, v: "1", kids: [{ n: 1 }] },
+        { id: 2, v: "2" },
+      ],
+      {},
+      "replace",
+    );
+    await onServer(url, "CREATE VIEW huts.seen AS SELECT id FROM huts.s");
+    await onServer(url, "GRANT SELECT ON huts.s TO PUBLIC");
+    await carry(url, [{ id: 3, v: "3", more: true }], { columns: { v: { type: "int64" } } }, "replace");
+    expect(await onServer(url, "SELECT id FROM huts.seen")).toEqual([{ id: "3" }]);
+    expect(await onServer(url, "SELECT v + 1 AS v, more FROM huts.s")).toEqual([{ v: "4", more: true }]);
+    expect(await onServer(url, "SELECT count(*) AS n FROM huts.s_kids")).toEqual([{ n: "0" }]);
+    const [acl] = await onServer(url, "SELECT relacl::TEXT AS acl FROM pg_class WHERE relname = 's'");
+    expect(String(acl!.acl)).toContain("=r/");
+  });
+});
+
+describe("one bridge", () => {
+  it("is run by one process at a time; others run beside it", async () => {
+    const url = await freshDatabase();
+    const first = await postgres(url).open();
+    const second = await postgres(url).open();
+    await first.ledger.startRun({ bridge: "b", startedAtMs: 0 });
+    await expect(second.ledger.startRun({ bridge: "b", startedAtMs: 0 })).rejects.toMatchObject({
+      code: "BRIDGE_RUNNING",
+      message: "Bridge b is running already, in another process.",
+    });
+    expect(await second.ledger.startRun({ bridge: "other", startedAtMs: 0 })).toBe(2);
+    await first.close();
+    expect(await second.ledger.startRun({ bridge: "b", startedAtMs: 0 })).toBe(3);
+    await second.close();
+  });
+
+  it("is not written to by a run that another process has taken for dead", async () => {
+    const url = await freshDatabase();
+    const api = apiOf({ pages: { number: 1, query: "page" } }, ({ query }) => ({
+      body: Number(query.get("page")) > 3 ? [] : [{ id: Number(query.get("page")) }],
+    }));
+    const bridge = await bridgeTo(url, api, { checkpoint: { rows: 1 } });
+    let checkpoints = 0;
+    const report = await bridge.run({
+      onEvent: (event) => {
+        if (event.type === "checkpoint" && ++checkpoints === 1) marked = markAsLost();
+      },
+    });
+    async function markAsLost() {
+      await onServer(url, "UPDATE early_bridge.runs SET outcome = 'broken_off'");
+    }
+    await marked;
+    expect(report.outcome).not.toBe("done");
+    expect(report.streams[0]!.error).toMatchObject({ code: "BRIDGE_RUNNING" });
+  });
+  let marked: Promise<void> | undefined;
+});
+
+/** A way to the server that can be watched, and cut. */
+async function wayTo(url: string, watch: (chunk: Buffer, sockets: readonly Socket[]) => void) {
+  const { hostname, port: farPort } = new URL(url);
+  const server = createServer((near) => {
+    const far = dial(Number(farPort || 5432), hostname);
+    far.on("data", (chunk) => near.writable && near.write(chunk));
+    near.on("data", (chunk) => {
+      far.write(chunk);
+      watch(chunk, [near, far]);
+    });
+    for (const [one, other] of [
+      [near, far],
+      [far, near],
+    ] as const)
+      one.on("error", () => {}).on("close", () => other.destroy());
+  });
+  const port = await listen(server);
+  closing.push(() => server.close());
+  return Object.assign(new URL(url), { host: `127.0.0.1:${port}` }).href;
+}
+
+describe("a connection that drops", () => {
+  const RECORDS = 40;
+  const pages = { number: 1, query: "page" } as const;
+  const answer: Parameters<typeof fakeApi>[1] = ({ query }) => {
+    const from = (Number(query.get("page")) - 1) * 10;
+    return {
+      body: Array.from({ length: Math.max(0, Math.min(10, RECORDS - from)) }, (_, i) => ({
+        id: from + i,
+        kids: [{ n: i }],
+      })),
+    };
+  };
+  const counts = async (url: string) =>
+    (
+      await onServer(
+        url,
+        "SELECT (SELECT count(*) FROM huts.s) AS rows, (SELECT count(DISTINCT id) FROM huts.s) AS ids, (SELECT count(*) FROM huts.s_kids) AS kids",
+      )
+    )[0];
+  const whole = { rows: String(RECORDS), ids: String(RECORDS), kids: String(RECORDS) };
+
+  it("after a commit was sent is no failure where the commit stands", async () => {
+    const url = await freshDatabase();
+    let commits = 0;
+    const way = await wayTo(url, (chunk, [near]) => {
+      // the third one: that of a checkpoint; its answer does not come
+      if (chunk.includes("COMMIT") && ++commits === 3) near!.pause().destroySoon();
+    });
+    const report = await (await bridgeTo(way, apiOf({ pages }, answer), { checkpoint: { rows: 20 } })).run();
+    expect(commits).toBeGreaterThan(3);
+    expect(report.streams[0]!.error?.message).toBeUndefined();
+    expect(await counts(url)).toEqual(whole);
+  });
+
+  it.each(["upsert", "append", "versions", "replace"] as const)(
+    "in the middle of a checkpoint loses nothing and doubles nothing (%s)",
+    async (write) => {
+      let cuts = 0;
+      for (let at = 2; at < (isLong ? 40 : 8); at += isLong ? 1 : 3) {
+        const url = await freshDatabase();
+        let statements = 0;
+        let isCut = false;
+        const way = await wayTo(url, (chunk, sockets) => {
+          if (
+            isCut ||
+            !/INSERT|DELETE|COPY|CREATE|COMMIT/.test(chunk.toString("latin1")) ||
+            ++statements < at * 3
+          )
+            return;
+          isCut = true;
+          cuts++;
+          for (const socket of sockets) socket.destroy();
+        });
+        const run = async (to: string) =>
+          (
+            await bridgeTo(to, apiOf({ pages }, answer), {
+              checkpoint: { rows: 20 },
+              streams: { s: { write } },
+            })
+          ).run();
+        await run(way).catch(() => {});
+        const report = await run(url);
+        expect(report.error?.message).toBeUndefined();
+        expect(report.outcome).toBe("done");
+        expect(await counts(url)).toEqual(whole);
+      }
+      expect(cuts).toBeGreaterThan(1);
+    },
+  );
+});
+
+describe("the server", () => {
+  it("needs to grant no more than is said", async () => {
+    const url = new URL(await freshDatabase());
+    const role = "eb_test_bridge";
+    await onServer(SERVER, `DROP ROLE IF EXISTS ${role}`);
+    await onServer(SERVER, `CREATE ROLE ${role} LOGIN`);
+    closing.push(async () => {
+      await onServer(url.href, `DROP OWNED BY ${role} CASCADE`);
+      await onServer(SERVER, `DROP ROLE ${role}`);
+    });
+    const own = new URL(url);
+    own.username = role;
+    await onServer(url.href, `REVOKE ALL ON DATABASE ${url.pathname.slice(1)} FROM PUBLIC`);
+    for (const grant of postgres(own.href)
+      .grants("huts")
+      .replace(/^--.*$/gm, "")
+      .split(/;\s*/)
+      .filter((each) => each.trim() !== ""))
+      await onServer(url.href, grant);
+    expect(await carry(own.href, [{ id: 1, kids: [{ n: 1 }] }])).toMatchObject({ added: 1 });
+    expect(await carry(own.href, [{ id: 2 }])).toMatchObject({ added: 1 });
+    const session = await postgres(own.href).open();
+    await session.tryWriting("huts");
+    await expect(session.tryWriting("elsewhere")).rejects.toMatchObject({ code: "WAREHOUSE_FAILED" });
+    await session.close();
+  });
+
+  it.each([
+    ["is not there", (url: URL) => Object.assign(url, { port: "1" }), "Check host and port"],
+    [
+      "has no such database",
+      (url: URL) => Object.assign(url, { pathname: "/eb_test_nowhere" }),
+      "Make the database",
+    ],
+  ])("that %s is told of, without a password", async (_, change, hint) => {
+    const url = change(new URL(SERVER));
+    url.password = "under-the-third-stone";
+    const error = await postgres(url.href)
+      .open()
+      .then(undefined, (e: unknown) => e);
+    expect(error).toMatchObject({ code: "WAREHOUSE_UNREACHABLE", hint: expect.stringContaining(hint) });
+    expect(JSON.stringify(error) + String(error)).not.toContain("under-the-third-stone");
+  });
+
+  it("must hold UTF-8", async () => {
+    const name = "eb_test_latin1";
+    await onServer(SERVER, `DROP DATABASE IF EXISTS ${name}`);
+    await onServer(
+      SERVER,
+      `CREATE DATABASE ${name} ENCODING 'LATIN1' LC_COLLATE 'C' LC_CTYPE 'C' TEMPLATE template0`,
+    );
+    const url = Object.assign(new URL(SERVER), { pathname: `/${name}` });
+    await expect(postgres(url.href).open()).rejects.toMatchObject({
+      code: "WAREHOUSE_UNREACHABLE",
+      message: "The PostgreSQL database is written in LATIN1.",
+    });
+  });
+});

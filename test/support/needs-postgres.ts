@@ -1,0 +1,7 @@
+/** In front of each file of the suite on PostgreSQL: without a server it is skipped. */
+
+import { beforeEach, inject } from "vitest";
+
+beforeEach(({ skip }) => {
+  if (!inject("hasPostgres")) skip("no PostgreSQL server answers");
+});
