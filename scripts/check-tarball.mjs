@@ -12,6 +12,9 @@ const fail = (message) => {
   process.exit(1);
 };
 
+/** These need a driver, which is the user's to install. */
+const DRIVEN = ["./duckdb", "./postgres"];
+
 /** Imports a subpath in a process of its own; the names that it exports. */
 function importSubpath(name) {
   const code = `console.log(Object.keys(await import("${name}")).join(" "))`;
@@ -72,12 +75,15 @@ try {
   const subpaths = Object.keys(manifest.exports).filter(
     (path) => !path.includes("*") && !path.endsWith(".json"),
   );
-  for (const path of subpaths) if (path !== "./duckdb") importSubpath(join(manifest.name, path));
+  for (const path of subpaths) if (!DRIVEN.includes(path)) importSubpath(join(manifest.name, path));
   runBin(["--version"], 0, manifest.version);
   // without the driver, the command says what to install
   runBin(["demo", "--bookings", "100"], 2, "npm install @duckdb/node-api");
   npm(["install", `@duckdb/node-api@${manifest.peerDependencies["@duckdb/node-api"]}`], folder);
   importSubpath(join(manifest.name, "duckdb"));
+  const drivers = ["pg", "pg-copy-streams"].map((name) => `${name}@${manifest.peerDependencies[name]}`);
+  npm(["install", ...drivers], folder);
+  importSubpath(join(manifest.name, "postgres"));
   for (const path of subpaths) requireSubpath(join(manifest.name, path));
   const tools = ["typescript", "@types/node"].map((name) => `${name}@${manifest.devDependencies[name]}`);
   npm(["install", "--save-dev", ...tools], folder);

@@ -71,7 +71,7 @@ async function openThere(
   readOnly: boolean,
 ): Promise<WarehouseSession | undefined> {
   return warehouse.open({ readOnly }).catch((error: unknown) => {
-    if (error instanceof BridgeError && error.code === "WAREHOUSE_UNREACHABLE") return undefined;
+    if (error instanceof BridgeError && error.code === "WAREHOUSE_EMPTY") return undefined;
     throw error;
   });
 }

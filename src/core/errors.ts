@@ -180,6 +180,7 @@ export const ERROR_CODES = {
     kind: "warehouse",
     hint: "Choose another path: this file belongs to another program.",
   },
+  WAREHOUSE_EMPTY: { kind: "warehouse", hint: "Run a bridge into it first." },
   WAREHOUSE_UNREACHABLE: { kind: "warehouse", hint: "Check the path and its permissions." },
   WAREHOUSE_NEWER: {
     kind: "warehouse",

@@ -85,8 +85,8 @@ async function earlierRuns(bridge: Bridge): Promise<readonly RunRecord[]> {
       await session.close();
     }
   } catch (error) {
-    // before the first run there is no file
-    if (isBridgeError(error, "WAREHOUSE_UNREACHABLE")) return [];
+    // before the first run there is none
+    if (isBridgeError(error, "WAREHOUSE_EMPTY")) return [];
     throw error;
   }
 }

@@ -88,7 +88,7 @@ async function readStanding(bridge: Bridge): Promise<Map<string, Standing>> {
     session = await bridge.warehouse.open({ readOnly: true });
   } catch (error) {
     // before the first run there is none
-    if (isBridgeError(error, "WAREHOUSE_UNREACHABLE")) return standing;
+    if (isBridgeError(error, "WAREHOUSE_EMPTY")) return standing;
     throw error;
   }
   try {

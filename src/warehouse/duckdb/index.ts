@@ -64,7 +64,7 @@ function leaseOf({ session, leave }: Lease<DuckSession>): WarehouseSession {
 
 async function openFile(path: string, readOnly: boolean): Promise<DuckSession> {
   if (readOnly && !(await exists(path))) {
-    throw new BridgeError("WAREHOUSE_UNREACHABLE", `There is no DuckDB file ${path} yet.`, {
+    throw new BridgeError("WAREHOUSE_EMPTY", `There is no DuckDB file ${path} yet.`, {
       hint: "Run a bridge first: it makes the file.",
     });
   }

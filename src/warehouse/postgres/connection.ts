@@ -83,7 +83,7 @@ export async function connectTo(url: string, readOnly: boolean): Promise<Postgre
 function clientFor(url: string): pg.Client {
   try {
     return new pg.Client({
-      connectionString: url,
+      connectionString: verified(url),
       connectionTimeoutMillis: CONNECT_MS,
       application_name: "early-bridge",
       keepAlive: true,
@@ -95,6 +95,11 @@ function clientFor(url: string): pg.Client {
       cause: withoutUrl(cause),
     });
   }
+}
+
+/** Whoever asks for TLS has the certificate checked: the driver is to change what these modes mean. */
+function verified(url: string): string {
+  return url.replace(/([?&]sslmode=)(?:prefer|require|verify-ca)\b/, "$1verify-full");
 }
 
 /** The driver's own message may hold the address, and so the password. */
@@ -132,11 +137,28 @@ const HINTS: Readonly<Record<string, string>> = {
   ENOENT: "Check the folder of the socket; is the server running?",
 };
 
+const NO_TLS = "Have the server speak TLS (ssl = on), or write sslmode=disable where the way to it is safe.";
+const ANY_HINT = "Check the warehouse's address, and the server's log.";
+/** Codes of certificates that are not trusted. */
+const UNTRUSTED: Readonly<Record<string, string>> = Object.fromEntries(
+  [
+    "DEPTH_ZERO_SELF_SIGNED_CERT",
+    "SELF_SIGNED_CERT_IN_CHAIN",
+    "UNABLE_TO_GET_ISSUER_CERT_LOCALLY",
+    "UNABLE_TO_VERIFY_LEAF_SIGNATURE",
+    "ERR_TLS_CERT_ALTNAME_INVALID",
+    "CERT_HAS_EXPIRED",
+  ].map((code) => [
+    code,
+    "Check the server's certificate; sslrootcert=… of the address names an authority of your own.",
+  ]),
+);
+
 function unreachable(error: unknown, url: string): BridgeError {
   if (error instanceof BridgeError) return error;
   const { code = "", message } = error as NodeJS.ErrnoException;
   return new BridgeError("WAREHOUSE_UNREACHABLE", `${placeOf(url)} cannot be reached: ${message || code}.`, {
-    hint: HINTS[code],
+    hint: message.includes("does not support SSL") ? NO_TLS : (HINTS[code] ?? UNTRUSTED[code] ?? ANY_HINT),
     cause: error,
   });
 }

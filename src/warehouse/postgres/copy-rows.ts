@@ -1,6 +1,6 @@
 /**
- * Rows in the form of PostgreSQL's binary COPY (documentation of COPY, "Binary Format"): column batches become rows, and
- * every value is written as the type's own binary input takes it.
+ * Rows in the form of PostgreSQL's binary COPY (documentation of COPY, "Binary Format"): column batches become rows,
+ * and every value is written as the type's own binary input takes it.
  */
 
 import {

@@ -82,7 +82,7 @@ function asText(name: string, from: ColumnType): string {
   }
 }
 
-/** Makes the function that `fitted` calls; for one connection. PostgreSQL has no cast that gives NULL where it fails. */
+/** Makes the function that `fitted` calls, for one connection: no cast of PostgreSQL gives NULL where it fails. */
 export const MAKE_FITTING = `CREATE OR REPLACE FUNCTION pg_temp.eb_fitted(value TEXT, type TEXT, kind ANYELEMENT) RETURNS ANYELEMENT
   LANGUAGE plpgsql AS $$
   DECLARE fitted kind%TYPE;

@@ -14,6 +14,8 @@ const COPY_BYTES = 2 * 1024 * 1024;
 export class StageTable implements Stage {
   rows = 0;
   private columns: readonly ColumnSchema[] = [];
+  /** the columns that rows are found by */
+  private key: readonly string[] = [];
   private readonly waiting = new CopyRows();
   /** the last COPY under way; others wait behind it */
   private copying: Promise<void> = Promise.resolve();
@@ -35,6 +37,7 @@ export class StageTable implements Stage {
     await this.copyAll();
     for (const statement of statements) await this.connection.run(statement);
     this.columns = stageColumns(this.columns, schema);
+    this.key = schema.entityKey.filter((name) => this.columns.some((column) => column.name === name));
   }
 
   async append(batch: TableBatch, firstSeq: number): Promise<void> {
@@ -49,7 +52,9 @@ export class StageTable implements Stage {
   async flush(): Promise<void> {
     await this.copyAll();
     // else the server takes a stage for small, whatever is in it
-    await this.connection.run(`ANALYZE ${this.sqlName}`);
+    await this.connection.run(
+      `ANALYZE ${this.sqlName} (${[SEQUENCE_COLUMN, ...this.key].map(quoteName).join(", ")})`,
+    );
   }
 
   writable(): Promise<void> {

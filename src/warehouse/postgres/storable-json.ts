@@ -12,9 +12,9 @@ export function storableJson(text: string): string {
   if (json.includes("\\u"))
     json = json.replace(
       /\\(u0000|u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2}|u[dD][89a-fA-F][0-9a-fA-F]{2}|.)/gs,
-      (whole, escape: string) => {
-        if (escape === "u0000") return "\u2400";
-        return /^u[dD][89a-fA-F]..$/.test(escape) ? "\ufffd" : whole;
+      (whole, escaped: string) => {
+        if (escaped === "u0000") return "\u2400";
+        return /^u[dD][89a-fA-F]..$/.test(escaped) ? "\ufffd" : whole;
       },
     );
   if (json.includes("\0")) json = json.replaceAll("\0", "\u2400");

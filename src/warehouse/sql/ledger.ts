@@ -65,8 +65,8 @@ export class SqlLedger implements Ledger {
   async prepare(readOnly: boolean): Promise<void> {
     const version = await this.version();
     if (version === undefined) {
-      if (!readOnly) await this.make();
-      return;
+      if (readOnly) throw new BridgeError("WAREHOUSE_EMPTY", "No bridge has run into this warehouse yet.");
+      return this.make();
     }
     if (version > LEDGER_VERSION || version < 1) {
       const message = `The ledger has version ${version}; this program reads up to ${LEDGER_VERSION}.`;

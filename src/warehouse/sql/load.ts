@@ -229,6 +229,8 @@ export class SqlLoad implements StreamLoad {
     const carry = async () => {
       const made = await this.makeTables(work, slot, tables, standing, last);
       const merged = addCounts(await mergeSlot(work, slot, target), { ...NO_ROWS, doubled, unchanged });
+      // made of many rows at once, they take less time than row by row
+      await work.run(this.indexesOf(work, tables, made));
       const built = [...standing.keys()];
       const { builtRows } = this;
       const swapped =
@@ -273,6 +275,16 @@ export class SqlLoad implements StreamLoad {
     }
     await work.run(this.orphaned.map((table) => `DELETE FROM ${this.target(table)}`));
     return changes;
+  }
+
+  private indexesOf(
+    { sql }: SqlWork,
+    tables: readonly TableSchema[],
+    made: readonly SchemaChange[],
+  ): string[] {
+    const isNew = new Set(made.flatMap(({ table, change }) => (change === "table_added" ? [table] : [])));
+    const newTables = tables.filter(({ name }) => isNew.has(name));
+    return newTables.flatMap((table) => sql.indexes?.(this.target(table.name), table) ?? []);
   }
 
   private target(table: string): string {

@@ -37,11 +37,7 @@ export function planTable(
       ...schema.columns.flatMap(({ name, description }) => commentOn(sql, target, name, description)),
     ];
     return {
-      statements: [
-        `CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`,
-        ...(sql.indexes?.(target, schema) ?? []),
-        ...comments,
-      ],
+      statements: [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`, ...comments],
       changes: [{ table, column: undefined, change: "table_added", path: schema.path }],
     };
   }
@@ -143,7 +139,8 @@ export function dedupeStatements(
 /** Counts of all rows in the stage and of different keys among them. */
 export function countKeysQuery(sql: SqlDialect, stage: string, key: readonly string[]): string {
   const columns = key.map((name) => sql.quoteName(name)).join(", ");
-  return `SELECT count(*) AS all_rows, count(DISTINCT ${key.length === 1 ? columns : `(${columns})`}) AS keys FROM ${stage}`;
+  const byKey = `SELECT count(*) AS rows FROM ${stage} GROUP BY ${columns}`;
+  return `SELECT coalesce(sum(rows), 0) AS all_rows, count(*) AS keys FROM (${byKey}) AS by_key`;
 }
 
 /**

@@ -1,6 +1,6 @@
 /**
- * All of the work or nothing; `run` sends a statement to the connection that the work uses. `hasCommitted` looks whether
- * it stands after all, where the answer to the commit was lost.
+ * All of the work or nothing; `run` sends a statement to the connection that the work uses. `hasCommitted` looks
+ * whether it stands after all, where the answer to the commit was lost.
  */
 export async function transaction<T>(
   run: (statement: string) => Promise<unknown>,
