@@ -15,6 +15,7 @@ import { postgres } from "../src/warehouse/postgres/index.js";
 import { storableJson } from "../src/warehouse/postgres/storable-json.js";
 import { fakeApi } from "./support/fake-api.js";
 import { isLong } from "./support/long.js";
+import { startPostgres } from "./support/own-postgres.js";
 import { listen } from "./support/serve.js";
 import { freshDatabase, onServer, SERVER } from "./support/warehouse.js";
 
@@ -281,6 +282,52 @@ describe("a connection that drops", () => {
   );
 });
 
+describe("a server that crashes", () => {
+  it.each(["upsert", "append", "versions", "replace"] as const)(
+    "loses nothing of what stood and doubles nothing (%s)",
+    async (write) => {
+      const own = await startPostgres();
+      closing.push(own.stop);
+      let back: Promise<void> | undefined;
+      let moment = 0;
+      const answer: Parameters<typeof fakeApi>[1] = ({ query }) => {
+        const page = Number(query.get("page"));
+        // while a later page is asked for, an earlier one is on its way into its table
+        if (back === undefined && page === moment) back = own.crash();
+        return {
+          body:
+            page > 30 ? [] : Array.from({ length: 10 }, (_, i) => ({ id: page * 10 + i, kids: [{ n: i }] })),
+        };
+      };
+      for (moment of isLong ? [2, 3, 5, 8, 13, 21, 30] : [8]) {
+        await onServer(own.url, "DROP SCHEMA IF EXISTS early_bridge, huts CASCADE");
+        back = undefined;
+        const run = async () =>
+          (
+            await bridgeTo(own.url, apiOf({ pages: { number: 1, query: "page" } }, answer), {
+              checkpoint: { rows: 20 },
+              streams: { s: { write } },
+            })
+          ).run();
+        const broken = await run();
+        expect(broken.outcome).not.toBe("done");
+        await back;
+        expect(broken.streams[0]!.error).toMatchObject({
+          code: "WAREHOUSE_UNREACHABLE",
+          hint: expect.stringMatching(/^Run again|is the server running/),
+          where: { stream: "s" },
+        });
+        expect(await run()).toMatchObject({ outcome: "done" });
+        const [row] = await onServer(
+          own.url,
+          "SELECT count(*) AS rows, count(DISTINCT id) AS ids, (SELECT count(*) FROM huts.s_kids) AS kids FROM huts.s",
+        );
+        expect(row).toEqual({ rows: "300", ids: "300", kids: "300" });
+      }
+    },
+  );
+});
+
 describe("docs/postgres.md", () => {
   const page = readFileSync("docs/postgres.md", "utf8");
 
@@ -321,13 +368,14 @@ describe("the server", () => {
     const url = new URL(await freshDatabase());
     const role = "eb_test_bridge";
     await onServer(SERVER, `DROP ROLE IF EXISTS ${role}`);
-    await onServer(SERVER, `CREATE ROLE ${role} LOGIN`);
+    await onServer(SERVER, `CREATE ROLE ${role} LOGIN PASSWORD 'of-the-bridge'`);
     closing.push(async () => {
       await onServer(url.href, `DROP OWNED BY ${role} CASCADE`);
       await onServer(SERVER, `DROP ROLE ${role}`);
     });
     const own = new URL(url);
     own.username = role;
+    own.password = "of-the-bridge";
     await onServer(url.href, `REVOKE ALL ON DATABASE ${url.pathname.slice(1)} FROM PUBLIC`);
     for (const grant of postgres(own.href)
       .grants("huts")
@@ -352,12 +400,51 @@ describe("the server", () => {
     ],
   ])("that %s is told of, without a password", async (_, change, hint) => {
     const url = change(new URL(SERVER));
-    url.password = "under-the-third-stone";
+    if (url.password === "") url.password = "under-the-third-stone";
     const error = await postgres(url.href)
       .open()
       .then(undefined, (e: unknown) => e);
     expect(error).toMatchObject({ code: "WAREHOUSE_UNREACHABLE", hint: expect.stringMatching(hint) });
-    expect(JSON.stringify(error) + String(error)).not.toContain("under-the-third-stone");
+    expect(JSON.stringify(error) + String(error)).not.toContain(url.password);
+  });
+
+  it("is spoken to over TLS where that is asked for, and must show whose it is", async () => {
+    const own = await startPostgres();
+    closing.push(own.stop);
+    const url = (host: string, query: Record<string, string>) => {
+      const to = new URL(own.url);
+      to.hostname = host;
+      for (const [name, value] of Object.entries(query)) to.searchParams.set(name, value);
+      return to.href;
+    };
+    const isEncrypted = async (to: string) => {
+      const session = await postgres(to).open();
+      const [row] = await onServer(
+        own.url,
+        "SELECT bool_or(ssl) AS ssl FROM pg_stat_ssl JOIN pg_stat_activity USING (pid) WHERE application_name = 'early-bridge'",
+      );
+      await session.close();
+      return row!.ssl;
+    };
+    expect(await isEncrypted(url("127.0.0.1", {}))).toBe(false);
+    for (const sslmode of ["require", "verify-ca", "verify-full"])
+      expect(await isEncrypted(url("localhost", { sslmode, sslrootcert: own.certificate }))).toBe(true);
+    const refused = { code: "WAREHOUSE_UNREACHABLE", hint: expect.stringContaining("sslrootcert") };
+    await expect(isEncrypted(url("localhost", { sslmode: "require" }))).rejects.toMatchObject(refused);
+    await expect(
+      isEncrypted(url("127.0.0.1", { sslmode: "require", sslrootcert: own.certificate })),
+    ).rejects.toMatchObject(refused);
+    const plain = await listen(createServer((socket) => socket.once("data", () => socket.end("N"))));
+    await expect(postgres(`postgres://localhost:${plain}/huts?sslmode=require`).open()).rejects.toMatchObject(
+      {
+        hint: expect.stringContaining("ssl = on"),
+      },
+    );
+    const wrong = new URL(own.url);
+    wrong.password = "under-the-third-stone";
+    await expect(isEncrypted(wrong.href)).rejects.toMatchObject({
+      hint: expect.stringContaining("password"),
+    });
   });
 
   it("must hold UTF-8", async () => {

@@ -3,5 +3,5 @@
 import { beforeEach, inject } from "vitest";
 
 beforeEach(({ skip }) => {
-  if (!inject("hasPostgres")) skip("no PostgreSQL server answers");
+  if (inject("postgres") === undefined) skip("no PostgreSQL server");
 });

@@ -3,18 +3,19 @@
  * path; what it reads is always the DuckDB file there, made anew of the server's tables where these are meant.
  */
 
-import { createHash } from "node:crypto";
+import { randomUUID } from "node:crypto";
 import { rmSync } from "node:fs";
 import { DuckDBInstance } from "@duckdb/node-api";
 import pLimit from "p-limit";
 import pg from "pg";
+import { inject } from "vitest";
 import { duckdb } from "../../src/warehouse/duckdb/index.js";
 import { postgres } from "../../src/warehouse/postgres/index.js";
 import type { Warehouse } from "../../src/warehouse/warehouse.js";
+import { TEST_DATABASES } from "./own-postgres.js";
 
-/** Any user who may make databases; tests make their own. */
-export const SERVER = process.env.EARLY_BRIDGE_POSTGRES ?? "postgres://postgres@127.0.0.1:5432/postgres";
-export const DATABASES = "eb_test_";
+/** A user who may make databases; tests make their own. */
+export const SERVER = inject("postgres") ?? "";
 const isServer = process.env.EARLY_BRIDGE_TEST_WAREHOUSE === "postgres";
 const made = new Map<string, Promise<string>>();
 
@@ -36,10 +37,8 @@ async function connected<T>(url: string, work: (query: Query) => Promise<T>): Pr
 export const onServer = (url: string, statement: string) => connected(url, (query) => query(statement));
 
 /** An empty database of its own. */
-export async function freshDatabase(
-  name = createHash("sha256").update(String(Math.random())).digest("hex").slice(0, 16),
-) {
-  const database = `${DATABASES}${name}`;
+export async function freshDatabase() {
+  const database = `${TEST_DATABASES}${randomUUID().replaceAll("-", "")}`;
   await connected(SERVER, async (query) => {
     await query(`CREATE DATABASE ${database}`);
     // a test need not outlive its machine
@@ -64,6 +63,12 @@ export function warehouseAt(path: string): Warehouse {
     grants: (schema) => postgres(SERVER).grants(schema),
     open: async (options) => postgres(await databaseOf(path)).open(options),
   };
+}
+
+/** The warehouse for a path as a project names it, and what stands in the project's .env for it. */
+export async function warehouseEntry(path: string) {
+  if (!isServer) return { entry: { duckdb: path }, env: "" };
+  return { entry: { postgres: "$WAREHOUSE_URL" }, env: `WAREHOUSE_URL=${await databaseOf(path)}\n` };
 }
 
 const TYPES: Readonly<Record<string, string>> = {

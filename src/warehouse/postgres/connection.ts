@@ -63,15 +63,19 @@ export async function connectTo(url: string, readOnly: boolean): Promise<Postgre
     await client.end().catch(() => {});
     throw unreachable(error, url);
   }
+  const told = (error: Error) => {
+    isLost ||= isLoss(error);
+    throw isLost ? lost(error, url) : refused(error);
+  };
   const rows = async (sql: string, values: readonly SqlValue[] = []) =>
-    (await client.query<SqlRow>(sql, [...values])).rows;
+    (await client.query<SqlRow>(sql, [...values]).catch(told)).rows;
   return {
     rows,
     run: async (sql, values) => {
       await rows(sql, values);
     },
     copy: async (sql, chunks) => {
-      await pipeline(Readable.from(chunks), client.query(copyFrom(sql)));
+      await pipeline(Readable.from(chunks), client.query(copyFrom(sql))).catch(told);
     },
     get isLost() {
       return isLost;
@@ -138,6 +142,7 @@ const HINTS: Readonly<Record<string, string>> = {
 };
 
 const NO_TLS = "Have the server speak TLS (ssl = on), or write sslmode=disable where the way to it is safe.";
+const AGAIN = "Run again when the server is there: it goes on from the last checkpoint.";
 const ANY_HINT = "Check the warehouse's address, and the server's log.";
 /** Codes of certificates that are not trusted. */
 const UNTRUSTED: Readonly<Record<string, string>> = Object.fromEntries(
@@ -158,10 +163,26 @@ function unreachable(error: unknown, url: string): BridgeError {
   if (error instanceof BridgeError) return error;
   const { code = "", message } = error as NodeJS.ErrnoException;
   return new BridgeError("WAREHOUSE_UNREACHABLE", `${placeOf(url)} cannot be reached: ${message || code}.`, {
-    hint: message.includes("does not support SSL") ? NO_TLS : (HINTS[code] ?? UNTRUSTED[code] ?? ANY_HINT),
+    hint: message.includes("does not support SSL")
+      ? NO_TLS
+      : (HINTS[code] ?? UNTRUSTED[code] ?? (isLoss(error as Error) ? AGAIN : ANY_HINT)),
     cause: error,
   });
 }
+
+/** The codes that end a connection: classes 08 and 57P of the server, and what the driver says of a socket that is gone. */
+const isLoss = (error: Error) =>
+  /^(?:08|57P|E[A-Z]+$)/.test((error as NodeJS.ErrnoException).code ?? "") ||
+  /^(?:Connection terminated|Client has encountered)/.test(error.message);
+
+const lost = (cause: Error, url: string) =>
+  new BridgeError("WAREHOUSE_UNREACHABLE", `The connection to ${placeOf(url)} was lost: ${cause.message}.`, {
+    hint: AGAIN,
+    cause,
+  });
+
+const refused = (cause: Error) =>
+  new BridgeError("WAREHOUSE_FAILED", `PostgreSQL refused a statement: ${cause.message}.`, { cause });
 
 /** The database and its server, without user and password. */
 export function placeOf(url: string): string {

@@ -63,7 +63,9 @@ export class StageTable implements Stage {
 
   async drop(): Promise<void> {
     await this.copying.catch(() => {});
-    if (!this.connection.isLost) await this.connection.run(`DROP TABLE IF EXISTS ${this.sqlName}`);
+    // one that stays behind is gone with its connection
+    if (!this.connection.isLost)
+      await this.connection.run(`DROP TABLE IF EXISTS ${this.sqlName}`).catch(() => {});
   }
 
   private async copyAll(): Promise<void> {

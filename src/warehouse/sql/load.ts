@@ -3,7 +3,7 @@
  * committed.
  */
 
-import { BridgeError, isBridgeError } from "../../core/errors.js";
+import { BridgeError, isBridgeError, toBridgeError } from "../../core/errors.js";
 import type { TableBatch } from "../../core/shape/batch.js";
 import type { Issue, Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
@@ -24,7 +24,7 @@ import type { MergeTarget } from "./merge-target.js";
 import { Slot } from "./slot.js";
 import type { StageSet } from "./stage.js";
 import { changesBySwap, NEXT_PREFIX, swapTables } from "./swap.js";
-import { findGone, takeGone } from "./sweep.js";
+import { findGone, type SweepSlots, takeGone } from "./sweep.js";
 import { SqlWork } from "./work.js";
 
 /** What became of a sweep. */
@@ -120,11 +120,13 @@ export class SqlLoad implements StreamLoad {
   async add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void> {
     this.tables = schema ?? this.tables;
     const byName = new Map(this.tables.map((table) => [table.name, table]));
-    if (schema !== undefined) {
-      this.schemaIsNew = true;
-      await this.slot.setSchema(byName, schema[0]!);
-    }
-    this.nextSeq += await this.slot.add(shaped, byName, this.nextSeq);
+    await this.told(async () => {
+      if (schema !== undefined) {
+        this.schemaIsNew = true;
+        await this.slot.setSchema(byName, schema[0]!);
+      }
+      this.nextSeq += await this.slot.add(shaped, byName, this.nextSeq);
+    });
   }
 
   checkpoint(entry: CheckpointEntry): Promise<Committed> {
@@ -137,35 +139,13 @@ export class SqlLoad implements StreamLoad {
 
   async addLiving(keys: TableBatch): Promise<void> {
     const byName = new Map(this.tables.map((table) => [table.name, table]));
-    await this.living.add({ batches: [], removed: keys, issues: [] }, byName, 0);
+    await this.told(() => this.living.add({ batches: [], removed: keys, issues: [] }, byName, 0));
   }
 
   async sweep(entry: SweepEntry): Promise<Committed> {
-    const [root] = this.tables;
     const slots = { living: this.living, gone: this.living.beside() };
     try {
-      // an API that lists nothing has left no key
-      if (root !== undefined) await slots.living.openRemoved(root);
-      await slots.living.flush();
-      return await this.ports.inTurn(async () => {
-        const work = this.workOn(slots.living);
-        const target = this.mergeTarget(this.tables, this.standing);
-        const stands = root !== undefined && this.standing.has(root.name);
-        const living = slots.living.waiting;
-        if (stands) await findGone(work, slots, target, entry);
-        return work.transaction(async () => {
-          const counts = stands ? await takeGone(work, slots, target) : NO_ROWS;
-          if (entry.isPartial !== true)
-            await this.ports.notes.noteSweep(work.connection, this.options, {
-              ...entry,
-              living,
-              gone: counts.removed,
-            });
-          return { counts, changes: [] };
-        });
-      });
-    } catch (error) {
-      throw this.failed(error);
+      return await this.told(() => this.commitSweep(slots, entry));
     } finally {
       await slots.gone.drop();
     }
@@ -199,14 +179,36 @@ export class SqlLoad implements StreamLoad {
     // what is built beside the old ones becomes known when it is swapped in
     const noteColumns = tables.length > 0 && (last || (!buildsBeside && this.schemaIsNew));
     this.schemaIsNew = false;
-    await slot.flush();
     try {
-      return await this.ports.inTurn(() => this.commit(slot, tables, entry, { noteColumns, last }));
-    } catch (error) {
-      throw this.failed(error);
+      return await this.told(async () => {
+        await slot.flush();
+        return this.ports.inTurn(() => this.commit(slot, tables, entry, { noteColumns, last }));
+      });
     } finally {
       await slot.drop();
     }
+  }
+
+  private async commitSweep(slots: SweepSlots, entry: SweepEntry): Promise<Committed> {
+    const [root] = this.tables;
+    // an API that lists nothing has left no key
+    if (root !== undefined) await slots.living.openRemoved(root);
+    await slots.living.flush();
+    return this.ports.inTurn(async () => {
+      const work = this.workOn(slots.living);
+      const target = this.mergeTarget(this.tables, this.standing);
+      const stands = root !== undefined && this.standing.has(root.name);
+      const living = slots.living.waiting;
+      if (stands) await findGone(work, slots, target, entry);
+      return work.transaction(async () => {
+        const counts = stands ? await takeGone(work, slots, target) : NO_ROWS;
+        if (entry.isPartial !== true) {
+          const note = { ...entry, living, gone: counts.removed };
+          await this.ports.notes.noteSweep(work.connection, this.options, note);
+        }
+        return { counts, changes: [] };
+      });
+    });
   }
 
   private async commit(
@@ -292,14 +294,18 @@ export class SqlLoad implements StreamLoad {
     return this.ports.sql.tableName(this.options.schema, name);
   }
 
-  private failed(error: unknown): BridgeError {
-    if (isBridgeError(error)) return error;
+  /** What the warehouse refuses is told with its place. */
+  private async told<T>(work: () => Promise<T>): Promise<T> {
     const { schema, stream, rootTable } = this.options;
-    const message = error instanceof Error ? error.message : String(error);
-    return new BridgeError("WAREHOUSE_FAILED", `${this.ports.sql.title} could not commit: ${message}`, {
-      where: { stream, table: `${schema}.${rootTable}` },
-      cause: error,
-    });
+    const where = { stream, table: `${schema}.${rootTable}` };
+    try {
+      return await work();
+    } catch (cause) {
+      const error = toBridgeError(cause, where);
+      if (isBridgeError(cause) || error.code !== "INTERNAL") throw error;
+      const message = `${this.ports.sql.title} refused a statement: ${error.message}`;
+      throw new BridgeError("WAREHOUSE_FAILED", message, { where, cause });
+    }
   }
 }
 
