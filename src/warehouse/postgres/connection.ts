@@ -170,7 +170,7 @@ function unreachable(error: unknown, url: string): BridgeError {
   });
 }
 
-/** The codes that end a connection: classes 08 and 57P of the server, and what the driver says of a socket that is gone. */
+/** Whether the connection is gone: classes 08 and 57P of the server, and what the driver says of a closed socket. */
 const isLoss = (error: Error) =>
   /^(?:08|57P|E[A-Z]+$)/.test((error as NodeJS.ErrnoException).code ?? "") ||
   /^(?:Connection terminated|Client has encountered)/.test(error.message);
