@@ -37,7 +37,7 @@ export default defineConfig({
           // what is true of DuckDB has to be true of every warehouse
           name: "on PostgreSQL",
           include: [
-            ...["write-modes", "postgres"],
+            ...["write-modes", "postgres", "views"],
             ...(process.env.EARLY_BRIDGE_LONG === "1"
               ? ["merge", "sweep", "model", "drift", "rewritten", "unshape", "mend", "express", "kill-modes"]
               : []),

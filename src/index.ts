@@ -60,6 +60,7 @@ export {
   type StreamForecast,
   type Sureness,
 } from "./run/forecast.js";
+export { planViews, type ViewPlan } from "./run/make-views.js";
 export { type Mended, type MendedStream, type MendOptions, mend } from "./run/mend.js";
 export { type Peek, type PeekOptions, peek, type Sample, type SamplePlace } from "./run/peek.js";
 export { planBridge, type StreamPlan } from "./run/plan.js";

@@ -160,6 +160,15 @@ export const outputLine = z
       ...ofRun,
       ...runReport,
       streams: z.array(streamReport).describe("What each stream has done"),
+      views: z
+        .array(
+          z.strictObject({
+            view: z.string().describe("Its name"),
+            outcome: z.enum(["made", "dropped", "failed"]).describe("dropped: its file is gone"),
+            problem: z.string().optional().describe("Why it failed"),
+          }),
+        )
+        .describe("What became of the bridge's views"),
     }),
     line("run", {
       ...ofRun,
@@ -181,6 +190,11 @@ export const outputLine = z
         .describe("What would be asked, in the order of the work"),
       warnings: z.array(z.string()).describe("What can go wrong with it"),
     }),
+    line("view", {
+      bridge,
+      view: z.string().describe("Schema and name"),
+      warnings: z.array(z.string()).describe("What would keep it from being made, as its tables are now"),
+    }).describe("A view that a run would make"),
     line("forecast", {
       bridge,
       stream,

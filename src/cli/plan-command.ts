@@ -6,6 +6,7 @@ import wrapAnsi from "wrap-ansi";
 import { type BridgeError, toBridgeError } from "../core/errors.js";
 import { type OpenedProject, openProject } from "../node/project.js";
 import { forecast, type StreamForecast } from "../run/forecast.js";
+import { planViews, type ViewPlan } from "../run/make-views.js";
 import { planBridge, type StreamPlan } from "../run/plan.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { forecastText } from "./forecast-text.js";
@@ -58,8 +59,9 @@ async function planOne(project: OpenedProject, name: string, isForecast: boolean
   try {
     const plans = await planBridge(bridge, api);
     const isOData = api.connector.odata !== undefined;
+    const views = await planViews(bridge);
     const forecasts = isForecast ? await forecast({ api, bridge }) : [];
-    return { name, warehouse: bridge.warehouse.title, plans, isOData, forecasts };
+    return { name, warehouse: bridge.warehouse.title, plans, views, isOData, forecasts };
   } finally {
     await close();
   }
@@ -69,6 +71,7 @@ interface PlannedBridge {
   readonly name: string;
   readonly warehouse: string;
   readonly plans: readonly StreamPlan[];
+  readonly views: readonly ViewPlan[];
   /** what its streams are was asked of the service */
   readonly isOData: boolean;
   /** empty where none is wanted */
@@ -93,12 +96,13 @@ function withClashes(planned: readonly PlannedBridge[]): PlannedBridge[] {
   }));
 }
 
-function tellLines({ name, plans, forecasts }: PlannedBridge): void {
+function tellLines({ name, plans, views, forecasts }: PlannedBridge): void {
   for (const plan of plans) process.stdout.write(jsonLine("plan", { bridge: name, ...plan }));
+  for (const view of views) process.stdout.write(jsonLine("view", { bridge: name, ...view }));
   for (const each of forecasts) process.stdout.write(jsonLine("forecast", { bridge: name, ...each }));
 }
 
-function tell({ name, warehouse, plans, forecasts }: PlannedBridge): void {
+function tell({ name, warehouse, plans, views, forecasts }: PlannedBridge): void {
   say(`${colors.bold(name)} → ${warehouse}\n`);
   for (const { stream, table, write, lines, warnings } of plans) {
     say(`  ${colors.bold(stream)} → ${table}, ${write}`);
@@ -110,6 +114,11 @@ function tell({ name, warehouse, plans, forecasts }: PlannedBridge): void {
     for (const warning of warnings) say(labelled(colors.yellow("careful"), warning));
     say("");
   }
+  for (const { view, warnings } of views) {
+    say(`  view ${colors.bold(view)}, made after the run`);
+    for (const warning of warnings) say(labelled(colors.yellow("careful"), warning));
+  }
+  if (views.length > 0) say("");
   if (forecasts.length > 0) say(`${forecastText(forecasts)}\n`);
 }
 

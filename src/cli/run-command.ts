@@ -8,7 +8,7 @@ import { readRecording, recordInto } from "../http/har-file.js";
 import { nodeClock } from "../http/node-clock.js";
 import { type OpenedProject, openProject } from "../node/project.js";
 import type { RunEvent, RunReport } from "../run/events.js";
-import type { RunOutcome, Warehouse } from "../warehouse/warehouse.js";
+import type { RunOutcome, ViewOutcome, Warehouse } from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, errorText, timeText } from "./format.js";
 import { jsonLine } from "./json-lines.js";
@@ -226,17 +226,32 @@ export async function runBridge(
 }
 
 function tellReport(report: RunReport): void {
-  const { run, bridge, outcome, startedAtMs, endedAtMs, streams } = report;
+  const { run, bridge, outcome, startedAtMs, endedAtMs, streams, views, error } = report;
   const colour = outcome === "done" ? colors.green : outcome === "failed" ? colors.red : colors.yellow;
   const took = timeText(endedAtMs - startedAtMs);
   process.stdout.write(`${colors.bold(bridge)}  run ${run}  ${colour(outcome)} in ${took}\n\n`);
   process.stdout.write(`${reportText(bridge, streams)}\n\n`);
+  if (views.length > 0) process.stdout.write(`${viewsText(views)}\n\n`);
+  if (error?.code === "VIEW_FAILED") tellError(error, false);
   if (outcome === "stopped" && report.error === undefined)
     process.stdout.write("Stopped at a checkpoint; run again to go on from there.\n");
   if (outcome === "incomplete")
     process.stdout.write(
       "Incomplete: what came is loaded, rows may be missing, and the cursor stays where it was.\n",
     );
+}
+
+/** `views  nights, open_bookings`, and those that are gone or could not be made. */
+function viewsText(views: readonly ViewOutcome[]): string {
+  const line = (outcome: ViewOutcome["outcome"], title: string) => {
+    const names = views.filter((each) => each.outcome === outcome).map(({ view }) => view);
+    return names.length === 0 ? [] : [`  ${title}  ${names.join(", ")}`];
+  };
+  return [
+    ...line("made", "views"),
+    ...line("dropped", "views dropped, for their files are gone"),
+    ...line("failed", colors.red("views not made")),
+  ].join("\n");
 }
 
 /** Only who has asked a run to stop is told that it has. */

@@ -1,6 +1,6 @@
 /** A project on disk: bridges.yaml, its connector files, and secrets from the environment and .env. */
 
-import { readFile } from "node:fs/promises";
+import { readdir, readFile } from "node:fs/promises";
 import { dirname, join, relative, resolve } from "node:path";
 import { parseEnv } from "node:util";
 import { fileTokenStore } from "../auth/file-token-store.js";
@@ -24,6 +24,7 @@ import { openWarehouse } from "./open-warehouse.js";
 import { isReference } from "./references.js";
 
 export const PROJECT_FILE = "bridges.yaml";
+const SQL_FILE = ".sql";
 const FILE_REFERENCE = "$file:";
 /** keys of an account that are no settings of its connector */
 const ACCOUNT_KEYS: ReadonlySet<string> = new Set(["connector", "http", "hash_secret", "keep_tokens"]);
@@ -114,12 +115,18 @@ class ProjectReader {
 
   async openBridge(name: string, { warehouse: other, ...options }: BridgeChoice = {}): Promise<OpenedBridge> {
     const definition = this.named("bridges", name, []);
-    const { from, to, ...said } = definition;
+    const { from, to, views, ...said } = definition;
     const api = await this.openAccount(from, options, ["bridges", name, "from"]);
     try {
       this.checkStreams(name, said.streams, api.connector);
       const warehouse = other ?? (await this.warehouse(to, ["bridges", name, "to"]));
-      const bridge = await openBridge({ from: api, to: warehouse, name, ...said });
+      const bridge = await openBridge({
+        from: api,
+        to: warehouse,
+        name,
+        ...said,
+        ...(views === undefined ? {} : { views: await this.views(views, ["bridges", name, "views"]) }),
+      });
       return { bridge, api, close: () => api.close() };
     } catch (error) {
       await api.close();
@@ -298,6 +305,20 @@ class ProjectReader {
         cause,
       },
     );
+  }
+
+  /** The queries of a folder, by the name of their file. */
+  private async views(folder: string, asked: readonly string[]): Promise<Record<string, string>> {
+    const path = resolve(this.folder, folder);
+    const entries = await readdir(path).catch((error: unknown) => {
+      throw this.fileError(error, folder, asked);
+    });
+    const files = entries.filter((entry) => entry.endsWith(SQL_FILE)).sort();
+    const queries = files.map(async (file) => {
+      const text = await this.plainFile(join(folder, file), asked);
+      return [file.slice(0, -SQL_FILE.length), text] as const;
+    });
+    return Object.fromEntries(await Promise.all(queries));
   }
 
   private checkStreams(

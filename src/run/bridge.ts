@@ -10,17 +10,26 @@ import {
   driftSchema,
   quarantineSchema,
 } from "../core/define/project-schema.js";
+import { nameText } from "../core/define/text-schemas.js";
 import { WRITE_METHODS } from "../core/define/write-method.js";
 import { BridgeError, describeWhere, toBridgeError } from "../core/errors.js";
 import { durationMs } from "../core/language/duration.js";
+import { oneQuery } from "../core/language/one-query.js";
 import type { DriftPolicy } from "../core/shape/drift-policy.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { RunRecorder, StartCursors } from "../http/har.js";
-import type { ErrorRecord, RunOutcome, Warehouse, WarehouseSession } from "../warehouse/warehouse.js";
+import type {
+  ErrorRecord,
+  RunOutcome,
+  ViewQueries,
+  Warehouse,
+  WarehouseSession,
+} from "../warehouse/warehouse.js";
 import { type Api, type ApiInside, accountKey, insideOf, takeSpent } from "./api.js";
 import { type BridgeStream, bridgeStream } from "./bridge-stream.js";
 import { carryStream } from "./carry-stream.js";
 import type { OnRunEvent, RunReport, StreamReport } from "./events.js";
+import { type MadeViews, makeViewsOf } from "./make-views.js";
 import type { QuarantineRule } from "./stream-totals.js";
 
 /** What a bridge joins, and how its streams are written. */
@@ -41,6 +50,8 @@ export interface BridgeOptions {
   readonly quarantine?: QuarantineRule | undefined;
   /** what happens to fields, lists and types that are new in tables that stand; default: they are taken in */
   readonly drift?: Partial<DriftPolicy> | undefined;
+  /** queries by the name of the view that each becomes after a run; their tables are named with their schema */
+  readonly views?: Readonly<Record<string, string>> | undefined;
 }
 
 /** What may be said of one run. */
@@ -62,6 +73,8 @@ export interface Bridge {
   readonly schema: string;
   readonly warehouse: Warehouse;
   readonly streams: ReadonlyMap<string, BridgeStream>;
+  /** by name */
+  readonly views: ViewQueries;
   /**
    * Runs once. A failing stream does not stop the others, and is told in the report.
    * @throws BridgeError when nothing could begin: WAREHOUSE_*, TABLE_NOT_OURS, CONFIG_UNKNOWN_NAME
@@ -94,11 +107,13 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
   for (const [stream, said] of Object.entries(chosen))
     streams.set(stream, await bridgeStream(api, name, stream, said, drift));
   const checkpoint = { rows: rule.rows, everyMs: durationMs(rule.every) };
+  const views = viewQueries(options.views ?? {}, name);
   return {
     name,
     schema,
     warehouse,
     streams,
+    views,
     async run({ streams: only, signal, recorder, cursors, onEvent = () => {} } = {}) {
       const names = chooseStreams(streams, only, name);
       const session = await warehouse.open();
@@ -109,6 +124,7 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
           name,
           schema,
           streams,
+          views,
           names,
           checkpoint,
           quarantine,
@@ -122,6 +138,19 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
       }
     },
   };
+}
+
+/** @throws BridgeError VIEW_INVALID */
+function viewQueries(views: Readonly<Record<string, string>>, bridge: string): ViewQueries {
+  const queries = Object.entries(views).map(([name, text]) => {
+    try {
+      checkValue(nameText, name, codeSource("openBridge.views"));
+      return [name, oneQuery(text)] as const;
+    } catch (error) {
+      throw toBridgeError(error, { bridge, table: name });
+    }
+  });
+  return new Map(queries);
 }
 
 async function allStreams(api: ApiInside): Promise<Record<string, BridgeStreamInput>> {
@@ -151,6 +180,7 @@ interface RunParts {
   readonly name: string;
   readonly schema: string;
   readonly streams: ReadonlyMap<string, BridgeStream>;
+  readonly views: ViewQueries;
   readonly names: readonly string[];
   readonly checkpoint: { readonly rows: number; readonly everyMs: number };
   readonly quarantine: QuarantineRule;
@@ -217,7 +247,12 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
     return report;
   };
   const reports = await Promise.all(names.map((stream) => atOnce(() => carry(stream))));
-  const report = makeReport(run, bridge, startedAtMs, api.clock.now(), reports);
+  const carried = makeReport(run, bridge, startedAtMs, api.clock.now(), reports);
+  const hasWarehouse = carried.error?.kind !== "warehouse";
+  const { views, error: viewError } = hasWarehouse
+    ? await makeViewsOf(session, { bridge, schema, run }, parts.views, api.clock.now())
+    : NO_VIEWS;
+  const report = { ...carried, views, error: carried.error ?? viewError, endedAtMs: api.clock.now() };
   const { outcome, endedAtMs, error } = report;
   await ledger
     .endRun({
@@ -246,13 +281,15 @@ function errorRecord({ code, message, where, hint }: BridgeError): ErrorRecord {
   return { code, message, where: describeWhere(where), hint };
 }
 
+const NO_VIEWS: MadeViews = { views: [], error: undefined };
+
 function makeReport(
   run: number,
   bridge: string,
   startedAtMs: number,
   endedAtMs: number,
   streams: readonly StreamReport[],
-): RunReport {
+): Omit<RunReport, "views"> {
   // a failure tells more than what may be missing, that more than a limit, and that more than being stopped
   const errors = streams.flatMap(({ error }) => error ?? []);
   const weight = ({ kind }: BridgeError) => ["stopped", "limit", "incomplete"].indexOf(kind);

@@ -1,7 +1,7 @@
 /** What a run tells while it goes on, and its report at the end. */
 
 import type { BridgeError } from "../core/errors.js";
-import type { RunOutcome, SchemaChange, StreamRecord } from "../warehouse/warehouse.js";
+import type { RunOutcome, SchemaChange, StreamRecord, ViewOutcome } from "../warehouse/warehouse.js";
 import type { AskEvent } from "./ask/asker.js";
 
 /** A stream's part of the report. Times are in ms; `rowsByTable` counts rows written, children as well. */
@@ -25,7 +25,9 @@ export interface RunReport {
   readonly startedAtMs: number;
   readonly endedAtMs: number;
   readonly streams: readonly StreamReport[];
-  /** the first stream's failure, where there is one */
+  /** what became of the bridge's views */
+  readonly views: readonly ViewOutcome[];
+  /** the first stream's failure, or that of a view, where there is one */
   readonly error: BridgeError | undefined;
 }
 

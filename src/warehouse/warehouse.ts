@@ -36,6 +36,13 @@ export interface WarehouseSession {
   openLoad(options: LoadOptions): Promise<StreamLoad>;
   /** Drops a stream's tables and all that the ledger knows of where it stands; its runs and quarantine stay. */
   dropStream(of: StreamPlace): Promise<void>;
+  /**
+   * Makes a project's views of a schema, each from its query, and drops those that it had made and that are no longer
+   * among them. One that cannot be made keeps no other from it.
+   */
+  makeViews(of: ViewPlace, queries: ViewQueries, atMs: number): Promise<ViewOutcome[]>;
+  /** What keeps views from being made now, in words, by name; changes nothing. */
+  checkViews(of: Omit<ViewPlace, "run">, queries: ViewQueries): Promise<Map<string, string>>;
   /** the tables of a schema as the warehouse itself describes them */
   describeTables(schema: string): Promise<TableView[]>;
   /** some rows, every value as the warehouse writes it; times in UTC */
@@ -59,6 +66,24 @@ export interface StreamPlace {
   readonly bridge: string;
   readonly stream: string;
   readonly schema: string;
+}
+
+/** Queries by the name of their view. */
+export type ViewQueries = ReadonlyMap<string, string>;
+
+/** The bridge that views belong to, the run that makes them, and where they are. */
+export interface ViewPlace {
+  readonly bridge: string;
+  readonly run: number;
+  readonly schema: string;
+}
+
+/** What became of a view. */
+export interface ViewOutcome {
+  readonly view: string;
+  readonly outcome: "made" | "dropped" | "failed";
+  /** why it failed */
+  readonly problem?: string | undefined;
 }
 
 /** Which stream is loaded, where to and how. */

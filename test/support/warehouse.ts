@@ -16,7 +16,7 @@ import { TEST_DATABASES } from "./own-postgres.js";
 
 /** A user who may make databases; tests make their own. */
 export const SERVER = inject("postgres") ?? "";
-const isServer = process.env.EARLY_BRIDGE_TEST_WAREHOUSE === "postgres";
+export const isServer = process.env.EARLY_BRIDGE_TEST_WAREHOUSE === "postgres";
 const made = new Map<string, Promise<string>>();
 
 type Query = (statement: string) => Promise<Record<string, unknown>[]>;
@@ -64,6 +64,10 @@ export function warehouseAt(path: string): Warehouse {
     open: async (options) => postgres(await databaseOf(path)).open(options),
   };
 }
+
+/** Runs a statement in the database for a path. */
+export const onWarehouse = async (path: string, statement: string) =>
+  onServer(await databaseOf(path), statement);
 
 /** The warehouse for a path as a project names it, and what stands in the project's .env for it. */
 export async function warehouseEntry(path: string) {

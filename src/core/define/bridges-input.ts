@@ -66,6 +66,10 @@ export interface ProjectInput {
             };
           }
         | undefined;
+      /**
+       * Folder of SQL files, from this file's folder: each holds one query, and becomes a view of the schema after a run
+       */
+      views?: string | undefined;
       /** When rows and cursor are committed together */
       checkpoint?: Checkpoint | undefined;
       /** A stream in which more does not fit stops before all is wrong */

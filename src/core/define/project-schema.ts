@@ -129,6 +129,12 @@ const bridgeSchema = z.strictObject({
   to: nameText.describe("The warehouse"),
   schema: nameText.optional().describe("The warehouse schema of the tables; default: the bridge's name"),
   streams: bridgeStreamsSchema.optional(),
+  views: z
+    .string()
+    .optional()
+    .describe(
+      "Folder of SQL files, from this file's folder: each holds one query, and becomes a view of the schema after a run",
+    ),
   checkpoint: checkpointSchema.prefault({}),
   quarantine: quarantineSchema.prefault({}),
   drift: driftSchema.prefault({}),

@@ -14,12 +14,16 @@ import type { StageSet } from "../sql/stage.js";
 import { standingOf } from "../sql/standing.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import { transaction } from "../sql/transaction.js";
+import { checkViews, makeViews } from "../sql/views.js";
 import type {
   LoadOptions,
   SampleRow,
   StreamLoad,
   StreamPlace,
   TableView,
+  ViewOutcome,
+  ViewPlace,
+  ViewQueries,
   Warehouse,
   WarehouseSession,
 } from "../warehouse.js";
@@ -56,6 +60,8 @@ function leaseOf({ session, leave }: Lease<DuckSession>): WarehouseSession {
     openLoad: (options) => session.openLoad(options),
     dropStream: (of) => session.dropStream(of),
     tryWriting: (schema) => session.tryWriting(schema),
+    makeViews: (of, queries, atMs) => session.makeViews(of, queries, atMs),
+    checkViews: (of, queries) => session.checkViews(of, queries),
     describeTables: (schema) => session.describeTables(schema),
     sampleRows: (schema, table, limit) => session.sampleRows(schema, table, limit),
     close: leave,
@@ -215,6 +221,27 @@ class DuckSession implements WarehouseSession, StagePlace {
         );
       } finally {
         await this.writing.run("ROLLBACK");
+      }
+    });
+  }
+
+  makeViews(of: ViewPlace, queries: ViewQueries, atMs: number): Promise<ViewOutcome[]> {
+    return this.inFile((connection) => makeViews(DUCKDB, connection, of, queries, atMs));
+  }
+
+  checkViews(of: Omit<ViewPlace, "run">, queries: ViewQueries): Promise<Map<string, string>> {
+    return this.inFile((connection) => checkViews(DUCKDB, connection, of, queries));
+  }
+
+  /** Works on a connection to which the file is all there is: tables have no name before that of their schema. */
+  private inFile<T>(work: (connection: SqlConnection) => Promise<T>): Promise<T> {
+    return this.turns(async () => {
+      const connection = await this.instance.connect();
+      try {
+        await connection.run(`USE ${FILE_DATABASE}.main`);
+        return await work(connectionOf(connection));
+      } finally {
+        connection.closeSync();
       }
     });
   }

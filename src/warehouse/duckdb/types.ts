@@ -3,6 +3,7 @@
 import type { DuckDBType } from "@duckdb/node-api";
 import type { ColumnType } from "../../core/shape/column-type.js";
 import type { SqlCell, SqlDialect } from "../sql/dialect.js";
+import { STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
 import { driver } from "./driver.js";
 
 /** The type in SQL. An instant is kept with its zone known: TIMESTAMPTZ. */
@@ -117,20 +118,24 @@ function asText(name: string, from: ColumnType): string {
   return `${name}::VARCHAR`;
 }
 
+const NAMES = { quoteName, typeName: sqlType, widened: widenExpression };
+
 export const DUCKDB: SqlDialect = Object.freeze({
+  ...STANDARD,
+  ...NAMES,
   title: "DuckDB",
-  quoteName,
   schemaName,
   makeSchema: (schema: string) => `CREATE SCHEMA IF NOT EXISTS ${schemaName(schema)}`,
   tableName,
   comment: (table: string, column: string | undefined, text: string) =>
     `COMMENT ON ${column === undefined ? `TABLE ${table}` : `COLUMN ${table}.${quoteName(column)}`} IS ${quoteText(text)}`,
   text: quoteText,
-  typeName: sqlType,
   instant: (ms: number) => `to_timestamp(${ms / 1000})`,
-  widened: widenExpression,
+  widen: (target: string, column: string, from: ColumnType, to: ColumnType) =>
+    widenInPlace(NAMES, target, column, from, to),
   fitted: (column: string, from: ColumnType, to: ColumnType) => `TRY(${widenExpression(column, from, to)})`,
   ledger: {
+    ...STANDARD_LEDGER,
     catalog: `'${FILE_DATABASE}'`,
     epochMs: (moment: string) => `epoch_ms(${moment})::BIGINT`,
     textsOf: (list: string) => `SELECT unnest(from_json(${list}::JSON, '["VARCHAR"]')) AS item`,

@@ -181,8 +181,16 @@ const lost = (cause: Error, url: string) =>
     cause,
   });
 
-const refused = (cause: Error) =>
-  new BridgeError("WAREHOUSE_FAILED", `PostgreSQL refused a statement: ${cause.message}.`, { cause });
+/** feature_not_supported and dependent_objects_still_exist: their details name the object that is in the way. */
+const IN_THE_WAY: ReadonlySet<string> = new Set(["0A000", "2BP01"]);
+
+function refused(cause: Error & { readonly code?: string; readonly detail?: string }): BridgeError {
+  const detail =
+    IN_THE_WAY.has(cause.code ?? "") && cause.detail ? ` (${cause.detail.replaceAll("\n", "; ")})` : "";
+  return new BridgeError("WAREHOUSE_FAILED", `PostgreSQL refused a statement: ${cause.message}${detail}.`, {
+    cause,
+  });
+}
 
 /** The database and its server, without user and password. */
 export function placeOf(url: string): string {

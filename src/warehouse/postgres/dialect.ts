@@ -4,6 +4,7 @@ import type { ColumnType } from "../../core/shape/column-type.js";
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlCell, SqlDialect, StandingColumns } from "../sql/dialect.js";
+import { STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
 import { isKeyed } from "../sql/work.js";
 
 /** A name as SQL takes it, whatever is in it. */
@@ -154,22 +155,27 @@ function makeSchema(schema: string): string {
   return `DO ${quoteText(`BEGIN IF NOT ${isThere} THEN ${make}; END IF; END`)}`;
 }
 
+const NAMES = { quoteName, typeName: sqlType, widened };
+
 export const POSTGRES: SqlDialect = Object.freeze({
+  ...STANDARD,
+  ...NAMES,
   title: "PostgreSQL",
-  quoteName,
   schemaName: quoteName,
   makeSchema,
   tableName: (schema: string, table: string) => `${quoteName(schema)}.${quoteName(table)}`,
   comment: (table: string, column: string | undefined, text: string) =>
     `COMMENT ON ${column === undefined ? `TABLE ${table}` : `COLUMN ${table}.${quoteName(column)}`} IS ${quoteText(text)}`,
   text: quoteText,
-  typeName: sqlType,
   instant: (ms: number) => `to_timestamp(${ms / 1000})`,
-  widened,
+  widen: (target: string, column: string, from: ColumnType, to: ColumnType) =>
+    widenInPlace(NAMES, target, column, from, to),
   fitted,
   indexes,
   takePlace,
+  viewsHoldTypes: true,
   ledger: {
+    ...STANDARD_LEDGER,
     catalog: "current_database()",
     epochMs: (moment: string) => `floor(extract(epoch FROM ${moment}) * 1000)::BIGINT`,
     textsOf: (list: string) => `SELECT json_array_elements_text(${list}::JSON) AS item`,

@@ -9,12 +9,16 @@ import type { StageSet } from "../sql/stage.js";
 import { standingOf } from "../sql/standing.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import { transaction } from "../sql/transaction.js";
+import { checkViews, makeViews } from "../sql/views.js";
 import type {
   LoadOptions,
   SampleRow,
   StreamLoad,
   StreamPlace,
   TableView,
+  ViewOutcome,
+  ViewPlace,
+  ViewQueries,
   Warehouse,
   WarehouseSession,
 } from "../warehouse.js";
@@ -176,6 +180,14 @@ class PostgresSession implements WarehouseSession {
         await this.writing.run("ROLLBACK");
       }
     });
+  }
+
+  makeViews(of: ViewPlace, queries: ViewQueries, atMs: number): Promise<ViewOutcome[]> {
+    return this.turns(() => makeViews(POSTGRES, this.writing, of, queries, atMs));
+  }
+
+  checkViews(of: Omit<ViewPlace, "run">, queries: ViewQueries): Promise<Map<string, string>> {
+    return this.turns(() => checkViews(POSTGRES, this.writing, of, queries));
   }
 
   async describeTables(schema: string): Promise<TableView[]> {

@@ -25,6 +25,20 @@ export interface SqlDialect {
   widened(column: string, from: ColumnType, to: ColumnType): string;
   /** the same, and NULL where a value does not fit into the other type */
   fitted(column: string, from: ColumnType, to: ColumnType): string;
+  /** a condition: one value is as the other, and nothing as nothing */
+  same(left: string, right: string): string;
+  /** deletes the rows of a table, under an alias, for which a condition holds that may name a source beside it */
+  deleteFrom(target: string, alias: string, source: string | undefined, where: string): string;
+  /** sets columns, by name, of such rows */
+  updateFrom(
+    target: string,
+    alias: string,
+    set: Readonly<Record<string, string>>,
+    source: string,
+    where: string,
+  ): string;
+  /** statements that give a column a wider type, every value kept */
+  widen(target: string, column: string, from: ColumnType, to: ColumnType): readonly string[];
   /** statements for a table that was just made, so that its records are found fast; default: none are needed */
   indexes?: ((target: string, table: TableSchema) => readonly string[]) | undefined;
   /**
@@ -34,6 +48,8 @@ export interface SqlDialect {
   takePlace?:
     | ((target: string, next: string, table: TableSchema, standing: StandingColumns) => readonly string[])
     | undefined;
+  /** a column that a view reads keeps its type: the view has to go for the change; default: views follow their tables */
+  readonly viewsHoldTypes?: boolean | undefined;
   readonly ledger: LedgerSql;
 }
 
@@ -44,6 +60,18 @@ export type StandingColumns = ReadonlyMap<string, ColumnType>;
 export interface LedgerSql {
   /** what `table_catalog` is called in `information_schema` */
   readonly catalog: string;
+  /** what a type of the ledger's columns is called here, where that is another word */
+  readonly types?: Readonly<Record<string, string>> | undefined;
+  /** a moment, as a text in RFC 3339 in UTC, as what goes into a column beside its statement; default: that text */
+  momentValue?: ((text: string) => string) | undefined;
+  /** the same as an expression, of a mark such as `$1` */
+  moment(mark: string): string;
+  /** a sum as a whole number */
+  whole(sum: string): string;
+  /** texts of a group in one, those for which a condition holds; commas between */
+  listed(text: string, condition: string, order: string): string;
+  /** the text of a group that comes first in an order */
+  firstOf(text: string, order: string): string;
   /** ms since 1970 of a moment, as BIGINT */
   epochMs(moment: string): string;
   /** a query over a list of texts in JSON that gives each of them as `item` */

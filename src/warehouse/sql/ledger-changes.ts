@@ -33,10 +33,10 @@ export function changesQuery(sql: SqlDialect, bridge: string | undefined) {
     "to_type",
     "path",
   ];
-  const query = `SELECT ${columns.map((name) => `c.${name}`).join(", ")}, c.example,
+  const query = `SELECT ${columns.map((name) => `c.${sql.quoteName(name)}`).join(", ")}, c.example,
       coalesce(c.bridge, r.bridge) AS bridge, ${sql.ledger.epochMs("c.changed_at")} AS at
     FROM ${ledger}.schema_changes AS c LEFT JOIN ${ledger}.runs AS r ON r.run = c.run ${of}
-    ORDER BY c.run, c.changed_at, c.table_name, c.column_name NULLS FIRST`;
+    ORDER BY c.run, c.changed_at, c.table_name, c.column_name IS NOT NULL, c.column_name`;
   return { query, values: bridge === undefined ? [] : [bridge] };
 }
 

@@ -58,7 +58,7 @@ export function openQuery(sql: SqlDialect, { bridge, stream, reason, path, id, l
   );
   const conditions = ["settled IS NULL", ...said.map(({ name }, i) => `${name} = $${i + 1}`)].join(" AND ");
   const most = limit === undefined ? "" : ` LIMIT ${Math.floor(limit)}`;
-  const query = `SELECT run, bridge, stream, reason, path, message, CAST(record AS VARCHAR) AS record,
+  const query = `SELECT run, bridge, stream, reason, path, message, record,
       ${sql.ledger.epochMs("quarantined_at")} AS at, id, page
     FROM ${tableOf(sql)} WHERE ${conditions} ORDER BY quarantined_at, id${most}`;
   return { query, values: said.map(({ value }) => value) };
@@ -90,7 +90,7 @@ export async function settle(
 ): Promise<void> {
   if (ids.length === 0) return;
   await connection.run(
-    `UPDATE ${tableOf(sql)} SET settled = $1, settled_at = CAST($2 AS TIMESTAMPTZ), settled_run = $3, why = $4
+    `UPDATE ${tableOf(sql)} SET settled = $1, settled_at = ${sql.ledger.moment("$2")}, settled_run = $3, why = $4
      WHERE bridge = $5 AND stream = $6 AND settled IS NULL
        AND id IN (SELECT item FROM (${sql.ledger.textsOf("$7")}) AS given)`,
     [how, timestamp(atMs), numberOrNull(run), why ?? null, bridge, stream, JSON.stringify(ids)],

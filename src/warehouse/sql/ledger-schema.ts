@@ -22,7 +22,6 @@ export const SEEN_COLUMNS =
   "description VARCHAR, first_seen_at TIMESTAMPTZ, last_seen_at TIMESTAMPTZ, missing_rows BIGINT, has_stopped BOOLEAN";
 
 const TABLES: readonly (readonly [table: string, columns: string])[] = [
-  ["ledger_version", "version INTEGER, created_at TIMESTAMPTZ"],
   ["tokens", "name VARCHAR, sealed VARCHAR, written_at TIMESTAMPTZ"],
   ["rate_usage", "account VARCHAR, endpoint_group VARCHAR, used_at TIMESTAMPTZ, cost BIGINT"],
   [
@@ -55,21 +54,45 @@ const TABLES: readonly (readonly [table: string, columns: string])[] = [
     example VARCHAR`,
   ],
   [
+    "views",
+    "bridge VARCHAR, table_schema VARCHAR, view_name VARCHAR, query VARCHAR, run BIGINT, made_at TIMESTAMPTZ",
+  ],
+  [
     "quarantine",
     `run BIGINT, bridge VARCHAR, stream VARCHAR, reason VARCHAR, path VARCHAR, message VARCHAR,
     record JSON, quarantined_at TIMESTAMPTZ, id VARCHAR, page BIGINT, ${SETTLED}`,
   ],
+  ["ledger_version", "version INTEGER, created_at TIMESTAMPTZ"],
 ];
 
-/** Statements that make the ledger's tables. */
+/** A column of the ledger, its type in the words above. */
+interface LedgerColumn {
+  readonly name: string;
+  readonly type: string;
+}
+
+const COLUMNS: ReadonlyMap<string, readonly LedgerColumn[]> = new Map(
+  TABLES.map(([table, columns]) => [
+    table,
+    columns.split(",").map((column) => {
+      const [name, type] = column.trim().split(" ") as [string, string];
+      return { name, type };
+    }),
+  ]),
+);
+
+/** Statements that make the ledger's tables; that with the version comes last, and tells that all are there. */
 export function makeTables(sql: SqlDialect, version: number): string[] {
-  const ledger = ledgerSchema(sql);
-  const { rowId } = sql.ledger;
-  const beside = rowId === undefined ? "" : `, ${rowId}`;
+  const { rowId, types = {} } = sql.ledger;
+  const beside = rowId === undefined ? [] : [rowId];
+  const statements = [...COLUMNS].map(([table, columns]) => {
+    const own = columns.map(({ name, type }) => `${sql.quoteName(name)} ${types[type] ?? type}`);
+    return `CREATE TABLE IF NOT EXISTS ${ledgerSchema(sql)}.${table} (${[...own, ...beside].join(", ")})`;
+  });
   return [
     sql.makeSchema(LEDGER_SCHEMA),
-    ...TABLES.map(([table, columns]) => `CREATE TABLE ${ledger}.${table} (${columns}${beside})`),
-    `INSERT INTO ${ledger}.ledger_version VALUES (${version}, now())`,
+    ...statements,
+    `INSERT INTO ${ledgerSchema(sql)}.ledger_version (version, created_at) VALUES (${version}, now())`,
   ];
 }
 
@@ -81,6 +104,12 @@ export async function insertRows(
   rows: readonly (readonly SqlCell[])[],
 ): Promise<void> {
   if (rows.length === 0) return;
-  for (const { query, values } of sql.ledger.rowsOf(rows))
-    await connection.run(`INSERT INTO ${ledgerSchema(sql)}.${table} ${query}`, values);
+  const { momentValue, rowsOf } = sql.ledger;
+  const columns = COLUMNS.get(table)!.slice(0, rows[0]!.length);
+  const names = columns.map(({ name }) => sql.quoteName(name)).join(", ");
+  const cellOf = (cell: SqlCell, i: number) =>
+    columns[i]!.type === "TIMESTAMPTZ" && cell !== null ? momentValue!(String(cell)) : cell;
+  const cells = momentValue === undefined ? rows : rows.map((row) => row.map(cellOf));
+  for (const { query, values } of rowsOf(cells))
+    await connection.run(`INSERT INTO ${ledgerSchema(sql)}.${table} (${names}) ${query}`, values);
 }

@@ -60,6 +60,11 @@ const UPGRADES: readonly Step[] = [
        (run BIGINT, bridge VARCHAR, stream VARCHAR, swept_at TIMESTAMPTZ, living BIGINT, gone BIGINT)`,
     ...addColumns(of, "columns", SEEN_COLUMNS),
   ],
+  // version 8 made no views of a project
+  (of) => [
+    `CREATE TABLE IF NOT EXISTS ${of("views")}
+       (bridge VARCHAR, table_schema VARCHAR, view_name VARCHAR, query VARCHAR, run BIGINT, made_at TIMESTAMPTZ)`,
+  ],
 ];
 
 /** Raised when an older program could not read what a newer one writes. */

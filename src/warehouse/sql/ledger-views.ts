@@ -6,11 +6,13 @@ import { COUNTS, LEDGER_SCHEMA, ledgerSchema } from "./ledger-schema.js";
 // the file has another name for whoever opens it next: views name the schema alone
 const from = (table: string) => `${LEDGER_SCHEMA}.${table}`;
 
-const viewsOf = ({ ledger: { epochMs } }: SqlDialect): Readonly<Record<string, string>> => ({
+const viewsOf = ({
+  ledger: { epochMs, whole, listed, firstOf },
+}: SqlDialect): Readonly<Record<string, string>> => ({
   run_report: `
     SELECT r.run, r.bridge, r.outcome, r.started_at, r.ended_at, ${epochMs("r.ended_at")} - ${epochMs("r.started_at")} AS ms,
       count(s.stream) AS streams, count(s.error_code) AS failed_streams,
-      ${["received", "added", "changed", "removed", "quarantined", "requests"].map((name) => `sum(s.${name})::BIGINT AS ${name}`).join(", ")},
+      ${["received", "added", "changed", "removed", "quarantined", "requests"].map((name) => `${whole(`sum(s.${name})`)} AS ${name}`).join(", ")},
       r.error_code, r.error_message
     FROM ${from("runs")} AS r LEFT JOIN ${from("run_streams")} AS s ON s.run = r.run
     GROUP BY r.run, r.bridge, r.outcome, r.started_at, r.ended_at, r.error_code, r.error_message ORDER BY r.run`,
@@ -20,17 +22,17 @@ const viewsOf = ({ ledger: { epochMs } }: SqlDialect): Readonly<Record<string, s
     FROM ${from("run_streams")} AS s JOIN ${from("runs")} AS r ON r.run = s.run ORDER BY s.run, s.stream`,
   table_report: `
     SELECT bridge, stream, table_schema, table_name, table_path, count(*) AS columns,
-      string_agg(column_name, ', ' ORDER BY CASE WHEN role IN ('position', 'map_key', 'within') THEN 1 ELSE 0 END) FILTER (WHERE is_key) AS key_columns,
+      ${listed("column_name", "is_key", "CASE WHEN role IN ('position', 'map_key', 'within') THEN 1 ELSE 0 END")} AS key_columns,
       max(run) AS described_by_run
     FROM ${from("columns")} GROUP BY bridge, stream, table_schema, table_name, table_path
     ORDER BY table_schema, table_name`,
   column_report: `
     SELECT bridge, stream, table_schema, table_name, column_name, type, is_key, role, path, declared,
       description, first_seen_at, last_seen_at, has_stopped
-    FROM ${from("columns")} ORDER BY table_schema, table_name, is_key DESC NULLS LAST, column_name`,
+    FROM ${from("columns")} ORDER BY table_schema, table_name, is_key IS NULL, is_key DESC, column_name`,
   quarantine_report: `
     SELECT bridge, stream, reason, path, count(*) AS records, min(quarantined_at) AS first_at, max(quarantined_at) AS last_at,
-      (array_agg(message ORDER BY quarantined_at DESC))[1] AS last_message
+      ${firstOf("message", "quarantined_at DESC")} AS last_message
     FROM ${from("quarantine")} WHERE settled IS NULL GROUP BY bridge, stream, reason, path ORDER BY bridge, stream, records DESC`,
 });
 

@@ -24,7 +24,7 @@ import { forgetStream, putCursors } from "./ledger-cursors.js";
 import { LedgerNotes } from "./ledger-notes.js";
 import { openQuery, quarantinedOf, settle } from "./ledger-quarantine.js";
 import { countsOf, streamRecord, textOrNothing, timestamp } from "./ledger-rows.js";
-import { LEDGER_SCHEMA, ledgerSchema, makeTables } from "./ledger-schema.js";
+import { insertRows, LEDGER_SCHEMA, ledgerSchema, makeTables } from "./ledger-schema.js";
 import { LEDGER_VERSION, upgradeFrom, versionQueries } from "./ledger-upgrades.js";
 import { makeViews } from "./ledger-views.js";
 import { transaction } from "./transaction.js";
@@ -126,24 +126,23 @@ export class SqlLedger implements Ledger {
   private noteStart(bridge: string, startedAtMs: number): Promise<number> {
     const at = timestamp(startedAtMs);
     return this.inTransaction(async () => {
-      const { lockRuns } = this.sql.ledger;
+      const { lockRuns, moment } = this.sql.ledger;
       if (lockRuns !== undefined) await this.connection.run(lockRuns(`${this.schema}.runs`));
       // a bridge has one process at a time: a run still noted as running has lost it
       await this.connection.run(
-        `UPDATE ${this.schema}.runs SET outcome = 'broken_off', ended_at = CAST($1 AS TIMESTAMPTZ)
+        `UPDATE ${this.schema}.runs SET outcome = 'broken_off', ended_at = ${moment("$1")}
          WHERE bridge = $2 AND outcome = 'running'`,
         [at, bridge],
       );
-      await this.connection.run(
-        `DELETE FROM ${this.schema}.rate_usage WHERE used_at < CAST($1 AS TIMESTAMPTZ)`,
-        [timestamp(startedAtMs - SPENT_KEPT_MS)],
-      );
+      await this.connection.run(`DELETE FROM ${this.schema}.rate_usage WHERE used_at < ${moment("$1")}`, [
+        timestamp(startedAtMs - SPENT_KEPT_MS),
+      ]);
       const [row] = await this.connection.rows(
-        `INSERT INTO ${this.schema}.runs (run, bridge, outcome, started_at)
-         SELECT coalesce(max(run), 0) + 1, $1, 'running', CAST($2 AS TIMESTAMPTZ) FROM ${this.schema}.runs RETURNING run`,
-        [bridge, at],
+        `SELECT coalesce(max(run), 0) + 1 AS run FROM ${this.schema}.runs`,
       );
-      return Number(row?.run);
+      const run = Number(row?.run);
+      await insertRows(this.sql, this.connection, "runs", [[run, bridge, "running", at]]);
+      return run;
     });
   }
 
@@ -151,7 +150,7 @@ export class SqlLedger implements Ledger {
     return this.inTransaction(async () => {
       for (const stream of end.streams) await this.noteStream(end.run, stream);
       await this.connection.run(
-        `UPDATE ${this.schema}.runs SET outcome = $1, ended_at = CAST($2 AS TIMESTAMPTZ), error_code = $3, error_message = $4
+        `UPDATE ${this.schema}.runs SET outcome = $1, ended_at = ${this.sql.ledger.moment("$2")}, error_code = $3, error_message = $4
          WHERE run = $5`,
         [
           end.outcome,
@@ -186,7 +185,7 @@ export class SqlLedger implements Ledger {
 
   async cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>> {
     const rows = await this.read(
-      `SELECT part, cursor FROM ${this.schema}.cursors WHERE bridge = $1 AND stream = $2`,
+      `SELECT part, ${this.sql.quoteName("cursor")} FROM ${this.schema}.cursors WHERE bridge = $1 AND stream = $2`,
       [bridge, stream],
     );
     return new Map(rows.map((row) => [String(row.part), JSON.parse(String(row.cursor)) as SavedCursor]));
@@ -195,7 +194,7 @@ export class SqlLedger implements Ledger {
   async spentSince(account: string, atMs: number) {
     const rows = await this.read(
       `SELECT ${this.sql.ledger.epochMs("used_at")} AS moment, endpoint_group, sum(cost) AS cost FROM ${this.schema}.rate_usage
-       WHERE account = $1 AND used_at > CAST($2 AS TIMESTAMPTZ) GROUP BY used_at, endpoint_group ORDER BY moment`,
+       WHERE account = $1 AND used_at > ${this.sql.ledger.moment("$2")} GROUP BY used_at, endpoint_group ORDER BY moment`,
       [account, timestamp(atMs)],
     );
     return rows.map(({ moment, endpoint_group, cost }) => ({
@@ -214,7 +213,10 @@ export class SqlLedger implements Ledger {
     return this.inTransaction(async () => {
       await this.connection.run(`DELETE FROM ${this.schema}.tokens WHERE name = $1`, [name]);
       if (sealed !== undefined)
-        await this.connection.run(`INSERT INTO ${this.schema}.tokens VALUES ($1, $2, now())`, [name, sealed]);
+        await this.connection.run(
+          `INSERT INTO ${this.schema}.tokens (name, sealed, written_at) VALUES ($1, $2, now())`,
+          [name, sealed],
+        );
     });
   }
 
@@ -241,11 +243,15 @@ export class SqlLedger implements Ledger {
     limit: number;
   }): Promise<RunRecord[]> {
     const { epochMs } = this.sql.ledger;
+    const { bridge, run } = filter;
+    const wanted = Object.entries({ bridge, run: run === undefined ? undefined : BigInt(run) }).flatMap(
+      ([name, value]) => (value === undefined ? [] : [{ name, value }]),
+    );
+    const conditions = ["TRUE", ...wanted.map(({ name }, i) => `${name} = $${i + 1}`)].join(" AND ");
     const rows = await this.read(
       `SELECT run, bridge, outcome, ${epochMs("started_at")} AS started, ${epochMs("ended_at")} AS ended, error_code, error_message
-       FROM ${this.schema}.runs WHERE (CAST($1 AS VARCHAR) IS NULL OR bridge = $1) AND (CAST($2 AS BIGINT) IS NULL OR run = $2)
-       ORDER BY run DESC LIMIT ${Math.floor(filter.limit)}`,
-      [filter.bridge ?? null, filter.run === undefined ? null : BigInt(filter.run)],
+       FROM ${this.schema}.runs WHERE ${conditions} ORDER BY run DESC LIMIT ${Math.floor(filter.limit)}`,
+      wanted.map(({ value }) => value),
     );
     const numbers = rows.map((row) => Number(row.run)).join(", ");
     const streams =

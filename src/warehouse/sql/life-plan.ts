@@ -30,7 +30,7 @@ export function withoutStanding(
   const holds =
     now === undefined ? "" : ` AND (t.${DELETED_COLUMN} IS NULL OR t.${VALID_FROM_COLUMN} <> ${now})`;
   const equal = equalKeys(sql, "s", columns, "t", columns);
-  const stands = `DELETE FROM ${root} AS s USING ${target} AS t WHERE ${equal}${holds}`;
+  const stands = sql.deleteFrom(root, "s", `${target} AS t`, equal + holds);
   return [stands, ...children.map((child) => orphansStatement(child, root))];
 }
 
@@ -43,8 +43,8 @@ export function withoutNewer(
   run: number,
 ): string[] {
   const [root, ...children] = stages as [string, ...string[]];
-  const newer = `DELETE FROM ${root} AS s USING ${target} AS t
-    WHERE ${equalKeys(sql, "s", key, "t", key)} AND t.${RUN_COLUMN} > ${run}`;
+  const isNewer = `${equalKeys(sql, "s", key, "t", key)} AND t.${RUN_COLUMN} > ${run}`;
+  const newer = sql.deleteFrom(root, "s", `${target} AS t`, isNewer);
   return [newer, ...children.map((child) => orphansStatement(child, root))];
 }
 
@@ -82,10 +82,17 @@ export function livesAgain(
   const last = `SELECT ${list(sql, key)}, max(${VALID_FROM_COLUMN}) AS came FROM ${root.sqlName} GROUP BY ${list(sql, key)}`;
   const back = `SELECT ${list(sql, key, "l")}, l.came FROM (${last}) AS l, (${goneRecords(sql, target, key)}) AS g
     WHERE ${equalKeys(sql, "l", key, "g", key)} AND l.came <= g.held`;
-  return [...stages].reverse().map(
-    ({ sqlName, table }) => `UPDATE ${sqlName} AS s SET ${VALID_FROM_COLUMN} = ${now} FROM (${back}) AS b
-      WHERE ${equalKeys(sql, "s", table.entityKey, "b", key)} AND s.${VALID_FROM_COLUMN} = b.came`,
-  );
+  return [...stages]
+    .reverse()
+    .map(({ sqlName, table }) =>
+      sql.updateFrom(
+        sqlName,
+        "s",
+        { [VALID_FROM_COLUMN]: now },
+        `(${back}) AS b`,
+        `${equalKeys(sql, "s", table.entityKey, "b", key)} AND s.${VALID_FROM_COLUMN} = b.came`,
+      ),
+    );
 }
 
 /**
@@ -102,8 +109,13 @@ export function goneEarlierStatement(
   const back = `SELECT ${list(sql, key, "g")}, g.held, min(s.${VALID_FROM_COLUMN}) AS came
     FROM (${goneRecords(sql, target, key)}) AS g, ${stage} AS s
     WHERE ${equalKeys(sql, "s", key, "g", key)} AND s.${VALID_FROM_COLUMN} > g.held GROUP BY ${list(sql, key, "g")}, g.held`;
-  return `UPDATE ${target} AS t SET ${DELETED_COLUMN} = b.came FROM (${back}) AS b
-    WHERE ${equalKeys(sql, "t", key, "b", key)} AND t.${VALID_FROM_COLUMN} = b.held AND t.${DELETED_COLUMN} > b.came`;
+  return sql.updateFrom(
+    target,
+    "t",
+    { [DELETED_COLUMN]: "b.came" },
+    `(${back}) AS b`,
+    `${equalKeys(sql, "t", key, "b", key)} AND t.${VALID_FROM_COLUMN} = b.held AND t.${DELETED_COLUMN} > b.came`,
+  );
 }
 
 /** The versions of the stage's records that are as the one before them: nothing has changed then. */
@@ -115,10 +127,10 @@ function sameVersions(
 ): string {
   const order = `(PARTITION BY ${list(sql, key)} ORDER BY ${VALID_FROM_COLUMN})`;
   const versions = `SELECT ${list(sql, key)}, ${VALID_FROM_COLUMN}, ${STATE_COLUMN},
-      lag(${STATE_COLUMN}) OVER ${order} AS before, lag(${DELETED_COLUMN}) OVER ${order} AS gone
+      lag(${STATE_COLUMN}) OVER ${order} AS state_before, lag(${DELETED_COLUMN}) OVER ${order} AS gone
     FROM ${target} AS v WHERE EXISTS (SELECT 1 FROM ${stage} AS s WHERE ${equalKeys(sql, "v", key, "s", key)})`;
   return `SELECT ${list(sql, key)}, ${VALID_FROM_COLUMN} FROM (${versions}) AS w
-    WHERE ${STATE_COLUMN} = before AND gone IS NULL`;
+    WHERE ${STATE_COLUMN} = state_before AND gone IS NULL`;
 }
 
 /** How many versions are as the one before them. */
@@ -128,8 +140,13 @@ export function countSameQuery(sql: SqlDialect, target: string, stage: string, r
 
 /** A statement that takes those away. */
 export function collapseStatement(sql: SqlDialect, target: string, stage: string, root: TableSchema): string {
-  return `DELETE FROM ${target} AS t USING (${sameVersions(sql, target, stage, root)}) AS d
-    WHERE ${equalKeys(sql, "t", root.entityKey, "d", root.entityKey)} AND t.${VALID_FROM_COLUMN} = d.${VALID_FROM_COLUMN}`;
+  const { entityKey: key } = root;
+  return sql.deleteFrom(
+    target,
+    "t",
+    `(${sameVersions(sql, target, stage, root)}) AS d`,
+    `${equalKeys(sql, "t", key, "d", key)} AND t.${VALID_FROM_COLUMN} = d.${VALID_FROM_COLUMN}`,
+  );
 }
 
 /** A statement that takes child rows away whose version is gone. */
@@ -141,19 +158,25 @@ export function withoutVersion(
 ): string {
   const own = equalKeys(sql, "c", child.table.recordKey, "t", root.table.recordKey);
   const touched = equalKeys(sql, "c", child.table.entityKey, "s", root.table.entityKey);
-  return `DELETE FROM ${child.target} AS c WHERE EXISTS (SELECT 1 FROM ${stage} AS s WHERE ${touched})
+  const isLeft = `EXISTS (SELECT 1 FROM ${stage} AS s WHERE ${touched})
     AND NOT EXISTS (SELECT 1 FROM ${root.target} AS t WHERE ${own})`;
+  return sql.deleteFrom(child.target, "c", undefined, isLeft);
 }
 
 /** A statement that says of each version of the stage's records until when it held: the next one, or its end. */
 export function untilStatement(sql: SqlDialect, target: string, stage: string, root: TableSchema): string {
   const { entityKey: key } = root;
   const next = `SELECT ${list(sql, key)}, ${VALID_FROM_COLUMN}, coalesce(${DELETED_COLUMN},
-      lead(${VALID_FROM_COLUMN}) OVER (PARTITION BY ${list(sql, key)} ORDER BY ${VALID_FROM_COLUMN})) AS until
+      lead(${VALID_FROM_COLUMN}) OVER (PARTITION BY ${list(sql, key)} ORDER BY ${VALID_FROM_COLUMN})) AS held_until
     FROM ${target} AS v WHERE EXISTS (SELECT 1 FROM ${stage} AS s WHERE ${equalKeys(sql, "v", key, "s", key)})`;
-  return `UPDATE ${target} AS t SET ${VALID_TO_COLUMN} = n.until FROM (${next}) AS n
-    WHERE ${equalKeys(sql, "t", key, "n", key)} AND t.${VALID_FROM_COLUMN} = n.${VALID_FROM_COLUMN}
-      AND t.${VALID_TO_COLUMN} IS DISTINCT FROM n.until`;
+  return sql.updateFrom(
+    target,
+    "t",
+    { [VALID_TO_COLUMN]: "n.held_until" },
+    `(${next}) AS n`,
+    `${equalKeys(sql, "t", key, "n", key)} AND t.${VALID_FROM_COLUMN} = n.${VALID_FROM_COLUMN}
+      AND NOT (${sql.same(`t.${VALID_TO_COLUMN}`, "n.held_until")})`,
+  );
 }
 
 /** A statement that gives child rows the end of their version, and when their record was gone. */
@@ -165,9 +188,15 @@ export function followStatement(
 ): string {
   const touched = equalKeys(sql, "t", root.table.entityKey, "s", root.table.entityKey);
   const ends = `SELECT * FROM ${root.target} AS t WHERE EXISTS (SELECT 1 FROM ${stage} AS s WHERE ${touched})`;
-  return `UPDATE ${child.target} AS c SET ${VALID_TO_COLUMN} = r.${VALID_TO_COLUMN}, ${DELETED_COLUMN} = r.${DELETED_COLUMN}
-    FROM (${ends}) AS r WHERE ${equalKeys(sql, "c", child.table.recordKey, "r", root.table.recordKey)}
-      AND (c.${VALID_TO_COLUMN} IS DISTINCT FROM r.${VALID_TO_COLUMN} OR c.${DELETED_COLUMN} IS DISTINCT FROM r.${DELETED_COLUMN})`;
+  const told = [VALID_TO_COLUMN, DELETED_COLUMN];
+  const isAsTold = told.map((column) => sql.same(`c.${column}`, `r.${column}`)).join(" AND ");
+  return sql.updateFrom(
+    child.target,
+    "c",
+    Object.fromEntries(told.map((column) => [column, `r.${column}`])),
+    `(${ends}) AS r`,
+    `${equalKeys(sql, "c", child.table.recordKey, "r", root.table.recordKey)} AND NOT (${isAsTold})`,
+  );
 }
 
 /** A statement that marks what is there of the stage's records as gone; of versions, the one that holds. */
@@ -183,12 +212,10 @@ export function markStatement(
   const ended = hasVersions
     ? `CASE WHEN t.${VALID_FROM_COLUMN} > ${now} THEN t.${VALID_FROM_COLUMN} ELSE ${now} END`
     : now;
-  const set = hasVersions
-    ? `${DELETED_COLUMN} = ${ended}, ${VALID_TO_COLUMN} = ${ended}`
-    : `${DELETED_COLUMN} = ${now}`;
+  const set = { [DELETED_COLUMN]: ended, ...(hasVersions ? { [VALID_TO_COLUMN]: ended } : {}) };
   const lives = `t.${DELETED_COLUMN} IS NULL${hasVersions ? ` AND t.${VALID_TO_COLUMN} IS NULL` : ""}`;
-  return `UPDATE ${target} AS t SET ${set} FROM ${gone.stage} AS s
-    WHERE ${equalKeys(sql, "t", table.entityKey, "s", gone.key)} AND ${lives}`;
+  const isTold = `${equalKeys(sql, "t", table.entityKey, "s", gone.key)} AND ${lives}`;
+  return sql.updateFrom(target, "t", set, `${gone.stage} AS s`, isTold);
 }
 
 /** The rows of the stream's own table whose records live, in their present state. */

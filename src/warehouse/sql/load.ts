@@ -5,6 +5,7 @@
 
 import { BridgeError, isBridgeError, toBridgeError } from "../../core/errors.js";
 import type { TableBatch } from "../../core/shape/batch.js";
+import { sameType } from "../../core/shape/column-type.js";
 import type { Issue, Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import {
@@ -25,6 +26,7 @@ import { Slot } from "./slot.js";
 import type { StageSet } from "./stage.js";
 import { changesBySwap, NEXT_PREFIX, swapTables } from "./swap.js";
 import { findGone, type SweepSlots, takeGone } from "./sweep.js";
+import { setViewsAside } from "./views.js";
 import { SqlWork } from "./work.js";
 
 /** What became of a sweep. */
@@ -229,6 +231,7 @@ export class SqlLoad implements StreamLoad {
     const target = this.mergeTarget(tables, standing);
     const { doubled, unchanged } = await prepareSlot(work, slot, target, this.standing);
     const carry = async () => {
+      const putViewsBack = await this.viewsAside(work, tables, standing, last);
       const made = await this.makeTables(work, slot, tables, standing, last);
       const merged = addCounts(await mergeSlot(work, slot, target), { ...NO_ROWS, doubled, unchanged });
       // made of many rows at once, they take less time than row by row
@@ -239,6 +242,7 @@ export class SqlLoad implements StreamLoad {
         buildsBeside && last
           ? await swapTables(work, { schema: options.schema, tables, built, replaced, builtRows })
           : NO_ROWS;
+      await putViewsBack();
       const own = !buildsBeside ? made : last ? changesBySwap(work, tables, replaced) : [];
       const changes = [...own, ...slot.drift];
       if (noteColumns) await notes.noteColumns(on, options, tables, entry.atMs);
@@ -277,6 +281,23 @@ export class SqlLoad implements StreamLoad {
     }
     await work.run(this.orphaned.map((table) => `DELETE FROM ${this.target(table)}`));
     return changes;
+  }
+
+  /** Where a view holds the types of what it reads, it goes for as long as they change. */
+  private async viewsAside(
+    work: SqlWork,
+    tables: readonly TableSchema[],
+    standing: MergeTables,
+    last: boolean,
+  ): Promise<() => Promise<void>> {
+    const before = last && this.options.write.buildsBeside ? this.replaced : standing;
+    const isOther = ({ name, columns }: TableSchema) =>
+      columns.some((column) => {
+        const old = before.get(name)?.get(column.name);
+        return old !== undefined && !sameType(old, column.type);
+      });
+    if (work.sql.viewsHoldTypes !== true || !tables.some(isOther)) return async () => {};
+    return setViewsAside(work);
   }
 
   private indexesOf(

@@ -51,7 +51,7 @@ export function planTable(
       statements.push(...commentOn(sql, target, column, description));
       changes.push({ table, column, change: "column_added", toType, path, example });
     } else if (!sameType(old, type)) {
-      statements.push(widenStatement(sql, target, column, old, type));
+      statements.push(...sql.widen(target, column, old, type));
       const fromType = formatColumnType(old);
       changes.push({ table, column, change: "type_widened", fromType, toType, path, example });
     }
@@ -65,18 +65,6 @@ function commentOn(sql: SqlDialect, target: string, column: string | undefined, 
 
 function columnOf(sql: SqlDialect, name: string, type: ColumnType): string {
   return `${sql.quoteName(name)} ${sql.typeName(type)}`;
-}
-
-/** Gives a column a wider type, every value kept. */
-export function widenStatement(
-  sql: SqlDialect,
-  target: string,
-  column: string,
-  from: ColumnType,
-  to: ColumnType,
-): string {
-  const name = sql.quoteName(column);
-  return `ALTER TABLE ${target} ALTER COLUMN ${name} TYPE ${sql.typeName(to)} USING ${sql.widened(column, from, to)}`;
 }
 
 /** Statements that make a stage, or bring it to a schema: columns come at the end, types widen. */
@@ -95,7 +83,7 @@ export function stageStatements(
   return schema.columns.flatMap(({ name, type }) => {
     const old = known.get(name);
     if (old === undefined) return [`ALTER TABLE ${stage} ADD COLUMN ${columnOf(sql, name, type)}`];
-    return sameType(old.type, type) ? [] : [widenStatement(sql, stage, name, old.type, type)];
+    return sameType(old.type, type) ? [] : sql.widen(stage, name, old.type, type);
   });
 }
 
@@ -131,7 +119,12 @@ export function dedupeStatements(
   const columns = key.map((name) => sql.quoteName(name)).join(", ");
   const last = `SELECT ${columns}, max(${SEQUENCE_COLUMN}) AS last FROM ${root} GROUP BY ${columns} HAVING count(*) > 1`;
   return [
-    `DELETE FROM ${root} AS s USING (${last}) AS d WHERE ${equalKeys(sql, "s", key, "d", key)} AND s.${SEQUENCE_COLUMN} < d.last`,
+    sql.deleteFrom(
+      root,
+      "s",
+      `(${last}) AS d`,
+      `${equalKeys(sql, "s", key, "d", key)} AND s.${SEQUENCE_COLUMN} < d.last`,
+    ),
     ...stages.slice(1).map((stage) => orphansStatement(stage, root)),
   ];
 }
@@ -139,8 +132,8 @@ export function dedupeStatements(
 /** Counts of all rows in the stage and of different keys among them. */
 export function countKeysQuery(sql: SqlDialect, stage: string, key: readonly string[]): string {
   const columns = key.map((name) => sql.quoteName(name)).join(", ");
-  const byKey = `SELECT count(*) AS rows FROM ${stage} GROUP BY ${columns}`;
-  return `SELECT coalesce(sum(rows), 0) AS all_rows, count(*) AS keys FROM (${byKey}) AS by_key`;
+  const byKey = `SELECT count(*) AS times FROM ${stage} GROUP BY ${columns}`;
+  return `SELECT coalesce(sum(times), 0) AS all_rows, count(*) AS different FROM (${byKey}) AS by_key`;
 }
 
 /**
@@ -155,7 +148,12 @@ export function lastWordStatements(
   key: readonly string[],
 ): { readonly removals: readonly string[]; readonly rows: readonly string[] } {
   const earlier = (of: string, than: string) =>
-    `DELETE FROM ${of} AS a USING ${than} AS b WHERE ${equalKeys(sql, "a", key, "b", key)} AND a.${SEQUENCE_COLUMN} < b.${SEQUENCE_COLUMN}`;
+    sql.deleteFrom(
+      of,
+      "a",
+      `${than} AS b`,
+      `${equalKeys(sql, "a", key, "b", key)} AND a.${SEQUENCE_COLUMN} < b.${SEQUENCE_COLUMN}`,
+    );
   return {
     removals: [earlier(gone, came)],
     rows: [earlier(came, gone), ...children.map((child) => orphansStatement(child, came))],
@@ -184,10 +182,10 @@ export function countMatchesQuery(
   target: string,
   schema: TableSchema,
 ): string {
-  const unchanged = schema.columns.map(
-    ({ name }) => `t.${sql.quoteName(name)} IS NOT DISTINCT FROM s.${sql.quoteName(name)}`,
+  const unchanged = schema.columns.map(({ name }) =>
+    sql.same(`t.${sql.quoteName(name)}`, `s.${sql.quoteName(name)}`),
   );
-  return `SELECT count(*) AS matched, count(*) FILTER (WHERE ${["true", ...unchanged].join(" AND ")}) AS unchanged
+  return `SELECT count(*) AS matched, count(CASE WHEN ${["TRUE", ...unchanged].join(" AND ")} THEN 1 END) AS unchanged
     FROM ${stage} AS s JOIN ${target} AS t ON ${equalKeys(sql, "t", schema.recordKey, "s", schema.recordKey)}`;
 }
 
@@ -215,7 +213,7 @@ export function deleteStatement(
   rootStage: string,
   rootKey: readonly string[],
 ): string {
-  return `DELETE FROM ${target} AS t USING ${rootStage} AS s WHERE ${equalKeys(sql, "t", key, "s", rootKey)}`;
+  return sql.deleteFrom(target, "t", `${rootStage} AS s`, equalKeys(sql, "t", key, "s", rootKey));
 }
 
 /** Copies a stage into its target, in the order in which the rows came. */

@@ -43,7 +43,7 @@ export class SqlWork {
   /** Rows whose key another row of the table has as well. */
   async countDoubled(table: string, key: readonly string[]): Promise<number> {
     const [row] = await this.connection.rows(countKeysQuery(this.sql, table, key));
-    return Number(row?.all_rows) - Number(row?.keys);
+    return Number(row?.all_rows) - Number(row?.different);
   }
 
   /** Records that two tables have in common. */

@@ -1,0 +1,48 @@
+/** Statements as most dialects write them. */
+
+import type { ColumnType } from "../../core/shape/column-type.js";
+import type { SqlDialect } from "./dialect.js";
+
+type Named = Pick<SqlDialect, "quoteName" | "typeName" | "widened">;
+
+/** Rows that another source decides about, deleted or changed; a column that gets a wider type. */
+export const STANDARD = Object.freeze({
+  same: (left: string, right: string) => `${left} IS NOT DISTINCT FROM ${right}`,
+
+  deleteFrom: (target: string, alias: string, source: string | undefined, where: string) =>
+    `DELETE FROM ${target} AS ${alias}${source === undefined ? "" : ` USING ${source}`} WHERE ${where}`,
+
+  updateFrom: (
+    target: string,
+    alias: string,
+    set: Readonly<Record<string, string>>,
+    source: string,
+    where: string,
+  ) => {
+    const changes = Object.entries(set).map(([column, value]) => `${column} = ${value}`);
+    return `UPDATE ${target} AS ${alias} SET ${changes.join(", ")} FROM ${source} WHERE ${where}`;
+  },
+});
+
+/** The ledger's words as most dialects have them. */
+export const STANDARD_LEDGER = Object.freeze({
+  moment: (mark: string) => `CAST(${mark} AS TIMESTAMPTZ)`,
+  whole: (sum: string) => `CAST(${sum} AS BIGINT)`,
+  listed: (text: string, condition: string, order: string) =>
+    `string_agg(${text}, ', ' ORDER BY ${order}) FILTER (WHERE ${condition})`,
+  firstOf: (text: string, order: string) => `(array_agg(${text} ORDER BY ${order}))[1]`,
+});
+
+/** Gives a column a wider type, every value kept. */
+export function widenInPlace(
+  sql: Named,
+  target: string,
+  column: string,
+  from: ColumnType,
+  to: ColumnType,
+): string[] {
+  const name = sql.quoteName(column);
+  return [
+    `ALTER TABLE ${target} ALTER COLUMN ${name} TYPE ${sql.typeName(to)} USING ${sql.widened(column, from, to)}`,
+  ];
+}
