@@ -39,7 +39,7 @@ export default defineConfig({
           include: [
             ...["write-modes", "postgres", "views"],
             ...(process.env.EARLY_BRIDGE_LONG === "1"
-              ? ["merge", "sweep", "model", "drift", "rewritten", "unshape", "mend", "express", "kill-modes"]
+              ? ["merge", "sweep", "model", "drift", "rewritten", "unshape", "mend", "kill-modes"]
               : []),
           ].map((file) => `test/${file}.test.ts`),
           globalSetup: ["test/support/postgres-server.ts"],

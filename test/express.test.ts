@@ -11,7 +11,7 @@ import { defineConnector } from "../src/index.js";
 import { carried } from "./support/carried.js";
 import { documentsOf } from "./support/documents.js";
 import { filledTables } from "./support/filled-tables.js";
-import { isLong } from "./support/long.js";
+import { tries } from "./support/long.js";
 import { settled } from "./support/settled.js";
 
 type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
@@ -86,7 +86,7 @@ describe("a run by the express reader", () => {
           cursor: plain.cursor,
         });
       }),
-      { numRuns: isLong ? 60 : 6, endOnFailure: true },
+      { numRuns: tries(6, 60), endOnFailure: true },
     );
   }, 600_000);
 

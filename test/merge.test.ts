@@ -3,7 +3,7 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { loadRuns, type RunOfRecords } from "./support/loads.js";
-import { isLong } from "./support/long.js";
+import { tries } from "./support/long.js";
 import { queryFile } from "./support/truth.js";
 
 interface Item {
@@ -75,7 +75,7 @@ describe("a load", () => {
       fc.asyncProperty(runs, async (all) => {
         expect(await tablesIn(await loaded(all))).toEqual(modelOf(all.flat(3)));
       }),
-      { numRuns: isLong ? 150 : 12 },
+      { numRuns: tries(12, 150) },
     );
   });
 

@@ -3,7 +3,7 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { carried } from "./support/carried.js";
-import { isLong } from "./support/long.js";
+import { tries } from "./support/long.js";
 import { queryFile } from "./support/truth.js";
 
 interface Item {
@@ -111,7 +111,7 @@ describe("tables after several runs", () => {
       fc.asyncProperty(runs, fc.integer({ min: 1, max: 6 }), async (lists, checkpoint) => {
         expect(await tablesAfter(lists, write, checkpoint)).toEqual(modelOf(lists, write));
       }),
-      { examples: [[KIND_CHANGES, 1]], numRuns: isLong ? 60 : 8 },
+      { examples: [[KIND_CHANGES, 1]], numRuns: tries(8, 60) },
     );
   });
 });

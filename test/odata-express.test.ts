@@ -4,7 +4,7 @@ import fc from "fast-check";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { Outliner } from "../src/core/express/outline.js";
 import { bridgeInto } from "./support/carried.js";
-import { isLong } from "./support/long.js";
+import { tries } from "./support/long.js";
 import { fixedService, openOData, schemaOf } from "./support/odata.js";
 import { temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
@@ -92,7 +92,7 @@ describe("an OData set by the express reader", () => {
       fc.asyncProperty(fc.array(oddity, { minLength: 1, maxLength: 4 }), async (oddities) => {
         expect(await runOver(oddities, "express")).toEqual(await runOver(oddities, "plain"));
       }),
-      { numRuns: isLong ? 80 : 8, endOnFailure: true },
+      { numRuns: tries(8, 80), endOnFailure: true },
     );
   }, 300_000);
 

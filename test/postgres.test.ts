@@ -249,7 +249,7 @@ describe("a connection that drops", () => {
     "in the middle of a checkpoint loses nothing and doubles nothing (%s)",
     async (write) => {
       let cuts = 0;
-      for (let at = 2; at < (isLong ? 40 : 8); at += isLong ? 1 : 3) {
+      for (let at = 2; at < (isLong ? 40 : 8); at += isLong ? 2 : 3) {
         const url = await freshDatabase();
         let statements = 0;
         let isCut = false;
@@ -288,6 +288,7 @@ describe("a server that crashes", () => {
     async (write) => {
       const own = await startPostgres();
       closing.push(own.stop);
+      const LAST = 30;
       let back: Promise<void> | undefined;
       let moment = 0;
       const answer: Parameters<typeof fakeApi>[1] = ({ query }) => {
@@ -296,10 +297,12 @@ describe("a server that crashes", () => {
         if (back === undefined && page === moment) back = own.crash();
         return {
           body:
-            page > 30 ? [] : Array.from({ length: 10 }, (_, i) => ({ id: page * 10 + i, kids: [{ n: i }] })),
+            page > LAST
+              ? []
+              : Array.from({ length: 10 }, (_, i) => ({ id: page * 10 + i, kids: [{ n: i }] })),
         };
       };
-      for (moment of isLong ? [2, 3, 5, 8, 13, 21, 30] : [8]) {
+      for (moment of isLong ? [2, 3, 5, 8, 13, 21, LAST] : [8]) {
         await onServer(own.url, "DROP SCHEMA IF EXISTS early_bridge, huts CASCADE");
         back = undefined;
         const run = async () =>
@@ -310,8 +313,9 @@ describe("a server that crashes", () => {
             })
           ).run();
         const broken = await run();
-        expect(broken.outcome).not.toBe("done");
         await back;
+        // one that was told of at the last page may have been faster than the crash
+        if (moment === LAST && broken.outcome === "done") continue;
         expect(broken.streams[0]!.error).toMatchObject({
           code: "WAREHOUSE_UNREACHABLE",
           hint: expect.stringMatching(/^Run again|is the server running/),

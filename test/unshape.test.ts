@@ -11,7 +11,7 @@ import { parseExactJson, shape, unshape } from "../src/core/index.js";
 import { documentsOf } from "./support/documents.js";
 import { filledTables } from "./support/filled-tables.js";
 import { loadRuns } from "./support/loads.js";
-import { isLong } from "./support/long.js";
+import { tries } from "./support/long.js";
 import { settled } from "./support/settled.js";
 import { queryFile } from "./support/truth.js";
 
@@ -121,7 +121,7 @@ describe("tables in a warehouse", () => {
         expect(await contents(paged.path)).toEqual(await contents(whole.path));
       }),
       // making a failing case smaller takes longer than a test has
-      { numRuns: isLong ? 40 : 3, endOnFailure: true },
+      { numRuns: tries(3, 40), endOnFailure: true },
     );
   }, 600_000);
 });

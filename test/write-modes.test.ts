@@ -3,7 +3,7 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { HOUR_MS, loadRuns, type RunOfRecords } from "./support/loads.js";
-import { isLong } from "./support/long.js";
+import { tries } from "./support/long.js";
 import { queryFile } from "./support/truth.js";
 
 interface Item {
@@ -15,7 +15,7 @@ interface Item {
   readonly gone?: boolean;
 }
 
-const RUNS = isLong ? 40 : 4;
+const RUNS = tries(4, 40);
 const id = fc.integer({ min: 1, max: 4 });
 const content = {
   id,

@@ -1,6 +1,6 @@
 /** A project on disk: bridges.yaml, its connector files, and secrets from the environment and .env. */
 
-import { readdir, readFile } from "node:fs/promises";
+import { readFile } from "node:fs/promises";
 import { dirname, join, relative, resolve } from "node:path";
 import { parseEnv } from "node:util";
 import { fileTokenStore } from "../auth/file-token-store.js";
@@ -22,9 +22,9 @@ import { type ConnectOptions, connect } from "./connect.js";
 import { readIfThere, unlessMissing } from "./files.js";
 import { openWarehouse } from "./open-warehouse.js";
 import { isReference } from "./references.js";
+import { readViews } from "./view-files.js";
 
 export const PROJECT_FILE = "bridges.yaml";
-const SQL_FILE = ".sql";
 const FILE_REFERENCE = "$file:";
 /** keys of an account that are no settings of its connector */
 const ACCOUNT_KEYS: ReadonlySet<string> = new Set(["connector", "http", "hash_secret", "keep_tokens"]);
@@ -307,18 +307,10 @@ class ProjectReader {
     );
   }
 
-  /** The queries of a folder, by the name of their file. */
-  private async views(folder: string, asked: readonly string[]): Promise<Record<string, string>> {
-    const path = resolve(this.folder, folder);
-    const entries = await readdir(path).catch((error: unknown) => {
+  private views(folder: string, asked: readonly string[]): Promise<Record<string, string>> {
+    return readViews(resolve(this.folder, folder)).catch((error: unknown) => {
       throw this.fileError(error, folder, asked);
     });
-    const files = entries.filter((entry) => entry.endsWith(SQL_FILE)).sort();
-    const queries = files.map(async (file) => {
-      const text = await this.plainFile(join(folder, file), asked);
-      return [file.slice(0, -SQL_FILE.length), text] as const;
-    });
-    return Object.fromEntries(await Promise.all(queries));
   }
 
   private checkStreams(

@@ -1,8 +1,13 @@
 /** The views of a bridge: made after its run, looked at before it. */
 
 import { BridgeError, isBridgeError, toBridgeError } from "../core/errors.js";
-import type { ViewOutcome, ViewPlace, ViewQueries, WarehouseSession } from "../warehouse/warehouse.js";
-import type { Bridge } from "./bridge.js";
+import type {
+  ViewOutcome,
+  ViewPlace,
+  ViewQueries,
+  Warehouse,
+  WarehouseSession,
+} from "../warehouse/warehouse.js";
 
 /** What became of the views, and the first failure among them. */
 export interface MadeViews {
@@ -32,6 +37,14 @@ export async function makeViewsOf(
   }
 }
 
+/** What is looked at of a bridge. */
+export interface BridgeViews {
+  readonly name: string;
+  readonly schema: string;
+  readonly views: ViewQueries;
+  readonly warehouse: Warehouse;
+}
+
 /** A view that a run would make. */
 export interface ViewPlan {
   readonly view: string;
@@ -40,7 +53,12 @@ export interface ViewPlan {
 }
 
 /** The views that a run would make. The warehouse is only read, where there is one. */
-export async function planViews({ name: bridge, schema, views, warehouse }: Bridge): Promise<ViewPlan[]> {
+export async function planViews({
+  name: bridge,
+  schema,
+  views,
+  warehouse,
+}: BridgeViews): Promise<ViewPlan[]> {
   if (views.size === 0) return [];
   const plan = (warningsOf: (view: string) => readonly string[]) =>
     [...views.keys()].map((view) => ({ view: `${schema}.${view}`, warnings: warningsOf(view) }));

@@ -4,6 +4,12 @@ import { it } from "vitest";
 
 export const isLong = process.env.EARLY_BRIDGE_LONG === "1";
 
+/** How often a random test tries: more often in the long run, less often where each try is slow, on a server. */
+export function tries(usual: number, long: number): number {
+  if (!isLong) return usual;
+  return process.env.EARLY_BRIDGE_TEST_WAREHOUSE === undefined ? long : Math.ceil(long / 6);
+}
+
 /** A test of the long run alone. */
 export const inLong = it.runIf(isLong);
 

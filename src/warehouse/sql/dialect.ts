@@ -48,7 +48,7 @@ export interface SqlDialect {
   takePlace?:
     | ((target: string, next: string, table: TableSchema, standing: StandingColumns) => readonly string[])
     | undefined;
-  /** a column that a view reads keeps its type: the view has to go for the change; default: views follow their tables */
+  /** a column that a view reads keeps its type, and the view has to go for the change; default: views follow tables */
   readonly viewsHoldTypes?: boolean | undefined;
   readonly ledger: LedgerSql;
 }
@@ -62,7 +62,7 @@ export interface LedgerSql {
   readonly catalog: string;
   /** what a type of the ledger's columns is called here, where that is another word */
   readonly types?: Readonly<Record<string, string>> | undefined;
-  /** a moment, as a text in RFC 3339 in UTC, as what goes into a column beside its statement; default: that text */
+  /** what goes into a column, beside its statement, for a moment in RFC 3339 in UTC; default: that text */
   momentValue?: ((text: string) => string) | undefined;
   /** the same as an expression, of a mark such as `$1` */
   moment(mark: string): string;
