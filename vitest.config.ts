@@ -14,6 +14,23 @@ const units = (TZ: string) => ({
   },
 });
 
+const ALL_WAREHOUSES = ["merge", "sweep", "model", "drift", "rewritten", "unshape", "mend", "kill-modes"];
+
+/** What is true of DuckDB has to be true of every warehouse; by night all of it is tried. */
+const onServer = (title: string, warehouse: string, usual: readonly string[]) => ({
+  test: {
+    name: `on ${title}`,
+    include: [...usual, ...(process.env.EARLY_BRIDGE_LONG === "1" ? ALL_WAREHOUSES : [])].map(
+      (file) => `test/${file}.test.ts`,
+    ),
+    globalSetup: ["test/support/servers.ts"],
+    setupFiles: ["test/support/needs-server.ts"],
+    env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: warehouse },
+    testTimeout: 240_000,
+    hookTimeout: 60_000,
+  },
+});
+
 export default defineConfig({
   test: {
     // most of the time is spent waiting for processes: two files at once keep two cores busy
@@ -27,28 +44,13 @@ export default defineConfig({
           include: ["test/**/*.test.ts"],
           // what is kept between processes is not the user's
           env: { TZ: "America/St_Johns", EARLY_BRIDGE_CACHE: join(tmpdir(), "early-bridge-test-cache") },
-          exclude: ["test/postgres.test.ts"],
+          exclude: ["postgres", "mariadb", "servers"].map((file) => `test/${file}.test.ts`),
           testTimeout: 240_000,
           hookTimeout: 60_000,
         },
       },
-      {
-        test: {
-          // what is true of DuckDB has to be true of every warehouse
-          name: "on PostgreSQL",
-          include: [
-            ...["write-modes", "postgres", "views"],
-            ...(process.env.EARLY_BRIDGE_LONG === "1"
-              ? ["merge", "sweep", "model", "drift", "rewritten", "unshape", "mend", "kill-modes"]
-              : []),
-          ].map((file) => `test/${file}.test.ts`),
-          globalSetup: ["test/support/postgres-server.ts"],
-          setupFiles: ["test/support/needs-postgres.ts"],
-          env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: "postgres" },
-          testTimeout: 240_000,
-          hookTimeout: 60_000,
-        },
-      },
+      onServer("PostgreSQL", "postgres", ["write-modes", "postgres", "servers", "views"]),
+      onServer("MariaDB", "mariadb", ["write-modes", "mariadb", "servers", "views"]),
     ],
   },
 });

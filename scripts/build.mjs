@@ -31,6 +31,7 @@ const APART = [
   "fastify",
   "http-link-header",
   "light-my-request",
+  "mysql2",
   "open",
   "pg",
   "pg-copy-streams",

@@ -13,7 +13,7 @@ const fail = (message) => {
 };
 
 /** These need a driver, which is the user's to install. */
-const DRIVEN = ["./duckdb", "./postgres"];
+const DRIVEN = ["./duckdb", "./postgres", "./mariadb"];
 
 /** Imports a subpath in a process of its own; the names that it exports. */
 function importSubpath(name) {
@@ -81,9 +81,11 @@ try {
   runBin(["demo", "--bookings", "100"], 2, "npm install @duckdb/node-api");
   npm(["install", `@duckdb/node-api@${manifest.peerDependencies["@duckdb/node-api"]}`], folder);
   importSubpath(join(manifest.name, "duckdb"));
-  const drivers = ["pg", "pg-copy-streams"].map((name) => `${name}@${manifest.peerDependencies[name]}`);
+  const drivers = ["pg", "pg-copy-streams", "mysql2"].map(
+    (name) => `${name}@${manifest.peerDependencies[name]}`,
+  );
   npm(["install", ...drivers], folder);
-  importSubpath(join(manifest.name, "postgres"));
+  for (const server of ["postgres", "mariadb"]) importSubpath(join(manifest.name, server));
   for (const path of subpaths) requireSubpath(join(manifest.name, path));
   const tools = ["typescript", "@types/node"].map((name) => `${name}@${manifest.devDependencies[name]}`);
   npm(["install", "--save-dev", ...tools], folder);

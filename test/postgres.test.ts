@@ -1,7 +1,7 @@
 /** PostgreSQL: its types, its locks, its connections that drop, and what it may refuse. */
 
 import { readFileSync } from "node:fs";
-import { createServer, connect as dial, type Socket } from "node:net";
+import { createServer } from "node:net";
 import { afterEach, describe, expect, it } from "vitest";
 import { parseYaml } from "../src/core/define/check.js";
 import type { ConnectorInput } from "../src/core/define/connector-input.js";
@@ -16,8 +16,8 @@ import { storableJson } from "../src/warehouse/postgres/storable-json.js";
 import { fakeApi } from "./support/fake-api.js";
 import { isLong } from "./support/long.js";
 import { startPostgres } from "./support/own-postgres.js";
+import { freshDatabase, onServer, SERVER } from "./support/postgres.js";
 import { listen } from "./support/serve.js";
-import { freshDatabase, onServer, SERVER } from "./support/warehouse.js";
 
 type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 
@@ -150,136 +150,6 @@ describe("a table that is replaced", () => {
     const [acl] = await onServer(url, "SELECT relacl::TEXT AS acl FROM pg_class WHERE relname = 's'");
     expect(String(acl!.acl)).toContain("=r/");
   });
-});
-
-describe("one bridge", () => {
-  it("is run by one process at a time; others run beside it", async () => {
-    const url = await freshDatabase();
-    const first = await postgres(url).open();
-    const second = await postgres(url).open();
-    await first.ledger.startRun({ bridge: "b", startedAtMs: 0 });
-    await expect(second.ledger.startRun({ bridge: "b", startedAtMs: 0 })).rejects.toMatchObject({
-      code: "BRIDGE_RUNNING",
-      message: "Bridge b is running already, in another process.",
-    });
-    expect(await second.ledger.startRun({ bridge: "other", startedAtMs: 0 })).toBe(2);
-    await first.close();
-    expect(await second.ledger.startRun({ bridge: "b", startedAtMs: 0 })).toBe(3);
-    await second.close();
-  });
-
-  it("is not written to by a run that another process has taken for dead", async () => {
-    const url = await freshDatabase();
-    const api = apiOf({ pages: { number: 1, query: "page" } }, ({ query }) => ({
-      body: Number(query.get("page")) > 3 ? [] : [{ id: Number(query.get("page")) }],
-    }));
-    const bridge = await bridgeTo(url, api, { checkpoint: { rows: 1 } });
-    let checkpoints = 0;
-    const report = await bridge.run({
-      onEvent: (event) => {
-        if (event.type === "checkpoint" && ++checkpoints === 1) marked = markAsLost();
-      },
-    });
-    async function markAsLost() {
-      await onServer(url, "UPDATE early_bridge.runs SET outcome = 'broken_off'");
-    }
-    await marked;
-    expect(report.outcome).not.toBe("done");
-    expect(report.streams[0]!.error).toMatchObject({ code: "BRIDGE_RUNNING" });
-  });
-  let marked: Promise<void> | undefined;
-});
-
-/** A way to the server that can be watched, and cut. */
-async function wayTo(url: string, watch: (chunk: Buffer, sockets: readonly Socket[]) => void) {
-  const { hostname, port: farPort } = new URL(url);
-  const server = createServer((near) => {
-    const far = dial(Number(farPort || 5432), hostname);
-    far.on("data", (chunk) => near.writable && near.write(chunk));
-    near.on("data", (chunk) => {
-      far.write(chunk);
-      watch(chunk, [near, far]);
-    });
-    for (const [one, other] of [
-      [near, far],
-      [far, near],
-    ] as const)
-      one.on("error", () => {}).on("close", () => other.destroy());
-  });
-  const port = await listen(server);
-  closing.push(() => server.close());
-  return Object.assign(new URL(url), { host: `127.0.0.1:${port}` }).href;
-}
-
-describe("a connection that drops", () => {
-  const RECORDS = 40;
-  const pages = { number: 1, query: "page" } as const;
-  const answer: Parameters<typeof fakeApi>[1] = ({ query }) => {
-    const from = (Number(query.get("page")) - 1) * 10;
-    return {
-      body: Array.from({ length: Math.max(0, Math.min(10, RECORDS - from)) }, (_, i) => ({
-        id: from + i,
-        kids: [{ n: i }],
-      })),
-    };
-  };
-  const counts = async (url: string) =>
-    (
-      await onServer(
-        url,
-        "SELECT (SELECT count(*) FROM huts.s) AS rows, (SELECT count(DISTINCT id) FROM huts.s) AS ids, (SELECT count(*) FROM huts.s_kids) AS kids",
-      )
-    )[0];
-  const whole = { rows: String(RECORDS), ids: String(RECORDS), kids: String(RECORDS) };
-
-  it("after a commit was sent is no failure where the commit stands", async () => {
-    const url = await freshDatabase();
-    let commits = 0;
-    const way = await wayTo(url, (chunk, [near]) => {
-      // the third one: that of a checkpoint; its answer does not come
-      if (chunk.includes("COMMIT") && ++commits === 3) near!.pause().destroySoon();
-    });
-    const report = await (await bridgeTo(way, apiOf({ pages }, answer), { checkpoint: { rows: 20 } })).run();
-    expect(commits).toBeGreaterThan(3);
-    expect(report.streams[0]!.error?.message).toBeUndefined();
-    expect(await counts(url)).toEqual(whole);
-  });
-
-  it.each(["upsert", "append", "versions", "replace"] as const)(
-    "in the middle of a checkpoint loses nothing and doubles nothing (%s)",
-    async (write) => {
-      let cuts = 0;
-      for (let at = 2; at < (isLong ? 40 : 8); at += isLong ? 2 : 3) {
-        const url = await freshDatabase();
-        let statements = 0;
-        let isCut = false;
-        const way = await wayTo(url, (chunk, sockets) => {
-          if (
-            isCut ||
-            !/INSERT|DELETE|COPY|CREATE|COMMIT/.test(chunk.toString("latin1")) ||
-            ++statements < at * 3
-          )
-            return;
-          isCut = true;
-          cuts++;
-          for (const socket of sockets) socket.destroy();
-        });
-        const run = async (to: string) =>
-          (
-            await bridgeTo(to, apiOf({ pages }, answer), {
-              checkpoint: { rows: 20 },
-              streams: { s: { write } },
-            })
-          ).run();
-        await run(way).catch(() => {});
-        const report = await run(url);
-        expect(report.error?.message).toBeUndefined();
-        expect(report.outcome).toBe("done");
-        expect(await counts(url)).toEqual(whole);
-      }
-      expect(cuts).toBeGreaterThan(1);
-    },
-  );
 });
 
 describe("a server that crashes", () => {

@@ -14,22 +14,44 @@ export interface WarehousePlace {
   resolved(text: string, key: string): Promise<unknown>;
 }
 
+type Definition = Project["warehouses"][string];
+
+/** Warehouses that are a server's, by their word: the driver, and the module that makes one of an address. */
+const SERVERS = {
+  postgres: {
+    driver: "pg pg-copy-streams",
+    load: async () => (await import("../warehouse/postgres/index.js")).postgres,
+  },
+  mariadb: {
+    driver: "mysql2",
+    load: async () => (await import("../warehouse/mariadb/index.js")).mariadb,
+  },
+} as const;
+
 /** @throws BridgeError DRIVER_MISSING, SECRET_IN_PLAIN, SECRET_MISSING */
-export async function openWarehouse(
-  { duckdb: path, postgres: address = "" }: Project["warehouses"][string],
-  { folder, file, resolved }: WarehousePlace,
-): Promise<Warehouse> {
-  if (path !== undefined) {
-    const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), "@duckdb/node-api");
-    return duckdb(resolve(folder, String(await resolved(path, "duckdb"))));
+export async function openWarehouse(definition: Definition, place: WarehousePlace): Promise<Warehouse> {
+  const { folder, resolved } = place;
+  for (const key of ["postgres", "mariadb"] as const) {
+    const address = definition[key];
+    if (address !== undefined) return openServer(key, address, place);
   }
+  const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), "@duckdb/node-api");
+  return duckdb(resolve(folder, String(await resolved(definition.duckdb!, "duckdb"))));
+}
+
+async function openServer(
+  key: keyof typeof SERVERS,
+  address: string,
+  { file, resolved }: WarehousePlace,
+): Promise<Warehouse> {
   if (!isReference(address) && URL.canParse(address) && new URL(address).password !== "")
     throw new BridgeError("SECRET_IN_PLAIN", "The warehouse's password stands in the file itself.", {
       where: { file },
-      hint: "Write postgres: $WAREHOUSE_URL and put the address into .env.",
+      hint: `Write ${key}: $WAREHOUSE_URL and put the address into .env.`,
     });
-  const { postgres } = await loadDriver(() => import("../warehouse/postgres/index.js"), "pg pg-copy-streams");
-  return postgres(String(await resolved(address, "postgres")));
+  const { driver, load } = SERVERS[key];
+  const open = await loadDriver<(url: string) => Warehouse>(load, driver);
+  return open(String(await resolved(address, key)));
 }
 
 /** Loads a warehouse's module; its driver is an optional package. */

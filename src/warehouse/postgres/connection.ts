@@ -6,6 +6,7 @@ import pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
 import { BridgeError } from "../../core/errors.js";
 import type { SqlConnection, SqlRow, SqlValue } from "../sql/dialect.js";
+import { ServerErrors } from "../sql/server-errors.js";
 import { MAKE_FITTING } from "./dialect.js";
 
 /** A connection that rows can be copied into tables on. */
@@ -46,6 +47,7 @@ const SETTINGS = [
  */
 export async function connectTo(url: string, readOnly: boolean): Promise<PostgresConnection> {
   const client = clientFor(url);
+  const errors = errorsOf(url);
   let isLost = false;
   client.on("error", () => {
     isLost = true;
@@ -61,11 +63,11 @@ export async function connectTo(url: string, readOnly: boolean): Promise<Postgre
     await checkServer(client);
   } catch (error) {
     await client.end().catch(() => {});
-    throw unreachable(error, url);
+    throw errors.unreachable(error);
   }
   const told = (error: Error) => {
     isLost ||= isLoss(error);
-    throw isLost ? lost(error, url) : refused(error);
+    throw errors.failed(error, isLost, detailOf(error));
   };
   const rows = async (sql: string, values: readonly SqlValue[] = []) =>
     (await client.query<SqlRow>(sql, [...values]).catch(told)).rows;
@@ -142,8 +144,6 @@ const HINTS: Readonly<Record<string, string>> = {
 };
 
 const NO_TLS = "Have the server speak TLS (ssl = on), or write sslmode=disable where the way to it is safe.";
-const AGAIN = "Run again when the server is there: it goes on from the last checkpoint.";
-const ANY_HINT = "Check the warehouse's address, and the server's log.";
 /** Codes of certificates that are not trusted. */
 const UNTRUSTED: Readonly<Record<string, string>> = Object.fromEntries(
   [
@@ -159,37 +159,30 @@ const UNTRUSTED: Readonly<Record<string, string>> = Object.fromEntries(
   ]),
 );
 
-function unreachable(error: unknown, url: string): BridgeError {
-  if (error instanceof BridgeError) return error;
-  const { code = "", message } = error as NodeJS.ErrnoException;
-  return new BridgeError("WAREHOUSE_UNREACHABLE", `${placeOf(url)} cannot be reached: ${message || code}.`, {
-    hint: message.includes("does not support SSL")
-      ? NO_TLS
-      : (HINTS[code] ?? UNTRUSTED[code] ?? (isLoss(error as Error) ? AGAIN : ANY_HINT)),
-    cause: error,
+const codeOf = (error: Error) => (error as NodeJS.ErrnoException).code ?? "";
+
+const errorsOf = (url: string) =>
+  new ServerErrors({
+    title: "PostgreSQL",
+    place: placeOf(url),
+    hintOf: (error) => {
+      if (error.message.includes("does not support SSL")) return NO_TLS;
+      return HINTS[codeOf(error)] ?? UNTRUSTED[codeOf(error)];
+    },
+    isLoss,
   });
-}
 
 /** Whether the connection is gone: classes 08 and 57P of the server, and what the driver says of a closed socket. */
 const isLoss = (error: Error) =>
-  /^(?:08|57P|E[A-Z]+$)/.test((error as NodeJS.ErrnoException).code ?? "") ||
+  /^(?:08|57P|E[A-Z]+$)/.test(codeOf(error)) ||
   /^(?:Connection terminated|Client has encountered)/.test(error.message);
-
-const lost = (cause: Error, url: string) =>
-  new BridgeError("WAREHOUSE_UNREACHABLE", `The connection to ${placeOf(url)} was lost: ${cause.message}.`, {
-    hint: AGAIN,
-    cause,
-  });
 
 /** feature_not_supported and dependent_objects_still_exist: their details name the object that is in the way. */
 const IN_THE_WAY: ReadonlySet<string> = new Set(["0A000", "2BP01"]);
 
-function refused(cause: Error & { readonly code?: string; readonly detail?: string }): BridgeError {
-  const detail =
-    IN_THE_WAY.has(cause.code ?? "") && cause.detail ? ` (${cause.detail.replaceAll("\n", "; ")})` : "";
-  return new BridgeError("WAREHOUSE_FAILED", `PostgreSQL refused a statement: ${cause.message}${detail}.`, {
-    cause,
-  });
+function detailOf(error: Error): string | undefined {
+  const { detail } = error as { readonly detail?: string };
+  return IN_THE_WAY.has(codeOf(error)) ? detail?.replaceAll("\n", "; ") : undefined;
 }
 
 /** The database and its server, without user and password. */

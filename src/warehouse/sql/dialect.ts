@@ -15,7 +15,9 @@ export interface SqlDialect {
   /** a table, in full */
   tableName(schema: string, table: string): string;
   /** notes what a table, or a column of it, holds; undefined: this warehouse keeps no such notes */
-  comment?: ((table: string, column: string | undefined, text: string) => string) | undefined;
+  comment?:
+    | ((table: string, column: string | undefined, text: string, type: ColumnType | undefined) => string)
+    | undefined;
   typeName(type: ColumnType): string;
   /** a moment as a value of the type `timestamp`; ms since 1970 */
   instant(ms: number): string;
@@ -37,8 +39,10 @@ export interface SqlDialect {
     source: string,
     where: string,
   ): string;
-  /** statements that give a column a wider type, every value kept */
-  widen(target: string, column: string, from: ColumnType, to: ColumnType): readonly string[];
+  /** statements that give a column a wider type, every value kept; `of`: the table, where the ledger knows it */
+  widen(target: string, column: string, from: ColumnType, to: ColumnType, of?: KnownTable): readonly string[];
+  /** statements that add a column; default: one */
+  addColumn?: ((target: string, column: string, type: ColumnType) => readonly string[]) | undefined;
   /** statements for a table that was just made, so that its records are found fast; default: none are needed */
   indexes?: ((target: string, table: TableSchema) => readonly string[]) | undefined;
   /**
@@ -50,7 +54,18 @@ export interface SqlDialect {
     | undefined;
   /** a column that a view reads keeps its type, and the view has to go for the change; default: views follow tables */
   readonly viewsHoldTypes?: boolean | undefined;
+  /**
+   * what makes, changes and renames tables is no part of a transaction here: it is done before one, where it may stand
+   * without it, or after it, when the ledger has it as due; default: it is part of one
+   */
+  readonly tablesApart?: boolean | undefined;
   readonly ledger: LedgerSql;
+}
+
+/** A table that the ledger has columns of. */
+export interface KnownTable {
+  readonly schema: string;
+  readonly table: TableSchema;
 }
 
 /** A table's columns as they stand: types by name. */
@@ -60,6 +75,8 @@ export type StandingColumns = ReadonlyMap<string, ColumnType>;
 export interface LedgerSql {
   /** what `table_catalog` is called in `information_schema` */
   readonly catalog: string;
+  /** what `table_schema` of a schema is there; default: the schema's own name */
+  databaseOf?: ((schema: string) => string) | undefined;
   /** what a type of the ledger's columns is called here, where that is another word */
   readonly types?: Readonly<Record<string, string>> | undefined;
   /** what goes into a column, beside its statement, for a moment in RFC 3339 in UTC; default: that text */

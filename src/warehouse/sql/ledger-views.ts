@@ -1,14 +1,14 @@
 /** Views of the ledger for people: what ran, what it carried, which tables and columns came of it, what did not fit. */
 
-import type { SqlDialect } from "./dialect.js";
+import type { LedgerSql, SqlDialect } from "./dialect.js";
 import { COUNTS, LEDGER_SCHEMA, ledgerSchema } from "./ledger-schema.js";
 
-// the file has another name for whoever opens it next: views name the schema alone
-const from = (table: string) => `${LEDGER_SCHEMA}.${table}`;
+type FromTable = (table: string) => string;
 
-const viewsOf = ({
-  ledger: { epochMs, whole, listed, firstOf },
-}: SqlDialect): Readonly<Record<string, string>> => ({
+const viewsOf = (
+  { epochMs, whole, listed, firstOf }: LedgerSql,
+  from: FromTable,
+): Readonly<Record<string, string>> => ({
   run_report: `
     SELECT r.run, r.bridge, r.outcome, r.started_at, r.ended_at, ${epochMs("r.ended_at")} - ${epochMs("r.started_at")} AS ms,
       count(s.stream) AS streams, count(s.error_code) AS failed_streams,
@@ -38,7 +38,10 @@ const viewsOf = ({
 
 /** Statements that make the views as this version knows them. */
 export function makeViews(sql: SqlDialect): string[] {
-  return Object.entries(viewsOf(sql)).map(
+  const { ledger } = sql;
+  // the file has another name for whoever opens it next: views name the schema alone
+  const schema = ledger.databaseOf === undefined ? LEDGER_SCHEMA : ledgerSchema(sql);
+  return Object.entries(viewsOf(ledger, (table) => `${schema}.${table}`)).map(
     ([name, query]) => `CREATE OR REPLACE VIEW ${ledgerSchema(sql)}.${name} AS ${query}`,
   );
 }

@@ -90,7 +90,7 @@ export class SqlLedger implements Ledger {
       const found = await this.connection.rows(
         `SELECT 1 FROM information_schema.tables
          WHERE table_catalog = ${this.sql.ledger.catalog} AND table_schema = $1 AND table_name = $2`,
-        [LEDGER_SCHEMA, table],
+        [this.sql.ledger.databaseOf?.(LEDGER_SCHEMA) ?? LEDGER_SCHEMA, table],
       );
       if (found.length > 0) return Number((await this.connection.rows(query))[0]?.version ?? 0);
     }

@@ -24,7 +24,7 @@ import { planTable, type StandingTable } from "./merge-plan.js";
 import type { MergeTarget } from "./merge-target.js";
 import { Slot } from "./slot.js";
 import type { StageSet } from "./stage.js";
-import { changesBySwap, NEXT_PREFIX, swapTables } from "./swap.js";
+import { changesBySwap, NEXT_PREFIX, type Swap, swapTables } from "./swap.js";
 import { findGone, type SweepSlots, takeGone } from "./sweep.js";
 import { setViewsAside } from "./views.js";
 import { SqlWork } from "./work.js";
@@ -68,8 +68,18 @@ export interface LoadPorts {
   /** stages for the time between two checkpoints */
   openStages(): Promise<StageSet>;
   inTurn<T>(work: () => Promise<T>): Promise<T>;
+  /** where tables change apart from transactions: what has to happen to them after one */
+  readonly places?: TablePlaces | undefined;
   /** whether a checkpoint is in the ledger: asked where the answer to its commit was lost */
   hasCommitted?: ((options: LoadOptions, number: number) => Promise<boolean>) | undefined;
+}
+
+/** Tables that were built and wait to take the place of others, when the commit that says so stands. */
+export interface TablePlaces {
+  /** Notes it, inside of the transaction. */
+  note(on: SqlConnection, options: LoadOptions, swap: Pick<Swap, "built" | "replaced">): Promise<void>;
+  /** Does what was noted. */
+  take(on: SqlConnection, schema: string): Promise<void>;
 }
 
 /** The stream's tables as they stand when it is opened. */
@@ -220,28 +230,32 @@ export class SqlLoad implements StreamLoad {
     { noteColumns, last }: { readonly noteColumns: boolean; readonly last: boolean },
   ): Promise<Committed> {
     const { options, replaced } = this;
-    const { notes } = this.ports;
+    const { notes, places } = this.ports;
     const work = this.workOn(slot);
     const on = work.connection;
     const { buildsBeside } = options.write;
+    const swaps = buildsBeside && last;
     const [root] = tables;
     const staged = (root && slot.rows.get(root.name)?.rows) ?? 0;
     this.builtRows += staged + (slot.removed?.rows ?? 0);
     const standing = new Map(this.standing);
     const target = this.mergeTarget(tables, standing);
     const { doubled, unchanged } = await prepareSlot(work, slot, target, this.standing);
+    const isApart = work.sql.tablesApart === true;
+    const makeTables = () => this.makeTables(work, slot, tables, standing, last);
+    const madeBefore = isApart ? await makeTables() : undefined;
     const carry = async () => {
       const putViewsBack = await this.viewsAside(work, tables, standing, last);
-      const made = await this.makeTables(work, slot, tables, standing, last);
+      const made = madeBefore ?? (await makeTables());
+      await work.run(this.orphaned.map((table) => `DELETE FROM ${this.target(table)}`));
       const merged = addCounts(await mergeSlot(work, slot, target), { ...NO_ROWS, doubled, unchanged });
       // made of many rows at once, they take less time than row by row
-      await work.run(this.indexesOf(work, tables, made));
+      if (!isApart) await work.run(this.indexesOf(work, tables, made));
       const built = [...standing.keys()];
       const { builtRows } = this;
-      const swapped =
-        buildsBeside && last
-          ? await swapTables(work, { schema: options.schema, tables, built, replaced, builtRows })
-          : NO_ROWS;
+      const swap = { schema: options.schema, tables, built, replaced, builtRows };
+      const swapped = swaps ? await swapTables(work, swap) : NO_ROWS;
+      if (swaps) await places?.note(on, options, swap);
       await putViewsBack();
       const own = !buildsBeside ? made : last ? changesBySwap(work, tables, replaced) : [];
       const changes = [...own, ...slot.drift];
@@ -252,6 +266,7 @@ export class SqlLoad implements StreamLoad {
       return { counts: buildsBeside ? swapped : merged, changes };
     };
     const committed = await work.transaction(carry, () => this.ports.hasCommitted?.(options, entry.number));
+    if (swaps) await places?.take(on, options.schema);
     this.standing = standing;
     this.orphaned = [];
     return committed;
@@ -272,14 +287,15 @@ export class SqlLoad implements StreamLoad {
       // a table whose key is declared is there before its first row
       if (table.columns.length === 0 || !(isKnown || (last && hasKey(table)))) continue;
       const target = this.target(table.name);
-      const plan = planTable(work.sql, target, table, standing.get(table.name));
+      const known = this.options.write.buildsBeside ? undefined : { schema: this.options.schema, table };
+      const plan = planTable(work.sql, target, table, standing.get(table.name), known);
       // a run that broke off may have left it
       const isNew = this.options.write.buildsBeside && !standing.has(table.name);
       await work.run([...(isNew ? [`DROP TABLE IF EXISTS ${target}`] : []), ...plan.statements]);
       changes.push(...plan.changes);
       standing.set(table.name, new Map(table.columns.map((column) => [column.name, column.type])));
     }
-    await work.run(this.orphaned.map((table) => `DELETE FROM ${this.target(table)}`));
+    if (work.sql.tablesApart === true) await work.run(this.indexesOf(work, tables, changes));
     return changes;
   }
 

@@ -7,7 +7,7 @@ import { type ColumnType, formatColumnType, sameType } from "../../core/shape/co
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import type { SchemaChange } from "../warehouse.js";
-import type { SqlDialect, StandingColumns } from "./dialect.js";
+import type { KnownTable, SqlDialect, StandingColumns } from "./dialect.js";
 import { SEQUENCE_COLUMN } from "./stage.js";
 
 /** A table as it stands in the warehouse. */
@@ -24,6 +24,7 @@ export function planTable(
   target: string,
   schema: TableSchema,
   standing: StandingTable | undefined,
+  known?: KnownTable,
 ): TablePlan {
   const { name: table } = schema;
   if (standing === undefined) {
@@ -34,7 +35,7 @@ export function planTable(
     ];
     const comments = [
       ...commentOn(sql, target, undefined, schema.description),
-      ...schema.columns.flatMap(({ name, description }) => commentOn(sql, target, name, description)),
+      ...schema.columns.flatMap((column) => commentOn(sql, target, column, column.description)),
     ];
     return {
       statements: [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`, ...comments],
@@ -47,11 +48,11 @@ export function planTable(
     const old = standing.get(column);
     const toType = formatColumnType(type);
     if (old === undefined) {
-      statements.push(`ALTER TABLE ${target} ADD COLUMN ${columnOf(sql, column, type)}`);
-      statements.push(...commentOn(sql, target, column, description));
+      statements.push(...addColumn(sql, target, column, type));
+      statements.push(...commentOn(sql, target, { name: column, type }, description));
       changes.push({ table, column, change: "column_added", toType, path, example });
     } else if (!sameType(old, type)) {
-      statements.push(...sql.widen(target, column, old, type));
+      statements.push(...sql.widen(target, column, old, type, known));
       const fromType = formatColumnType(old);
       changes.push({ table, column, change: "type_widened", fromType, toType, path, example });
     }
@@ -59,8 +60,23 @@ export function planTable(
   return { statements, changes };
 }
 
-function commentOn(sql: SqlDialect, target: string, column: string | undefined, text: string | undefined) {
-  return text === undefined || sql.comment === undefined ? [] : [sql.comment(target, column, text)];
+function commentOn(
+  sql: SqlDialect,
+  target: string,
+  column: Pick<ColumnSchema, "name" | "type"> | undefined,
+  text: string | undefined,
+) {
+  return text === undefined || sql.comment === undefined
+    ? []
+    : [sql.comment(target, column?.name, text, column?.type)];
+}
+
+function addColumn(sql: SqlDialect, target: string, column: string, type: ColumnType): readonly string[] {
+  return (
+    sql.addColumn?.(target, column, type) ?? [
+      `ALTER TABLE ${target} ADD COLUMN ${columnOf(sql, column, type)}`,
+    ]
+  );
 }
 
 function columnOf(sql: SqlDialect, name: string, type: ColumnType): string {
@@ -82,7 +98,7 @@ export function stageStatements(
   const known = new Map(before.map((column) => [column.name, column]));
   return schema.columns.flatMap(({ name, type }) => {
     const old = known.get(name);
-    if (old === undefined) return [`ALTER TABLE ${stage} ADD COLUMN ${columnOf(sql, name, type)}`];
+    if (old === undefined) return addColumn(sql, stage, name, type);
     return sameType(old.type, type) ? [] : sql.widen(stage, name, old.type, type);
   });
 }

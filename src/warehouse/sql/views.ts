@@ -104,7 +104,7 @@ async function notOurs(
   const rows = await connection.rows(
     `SELECT table_name, table_type FROM information_schema.tables
      WHERE table_catalog = ${sql.ledger.catalog} AND table_schema = $1`,
-    [schema],
+    [sql.ledger.databaseOf?.(schema) ?? schema],
   );
   const found = rows.filter(
     (row) => queries.has(String(row.table_name)) && !ours.has(String(row.table_name)),

@@ -1,0 +1,252 @@
+/** MariaDB's dialect, with names in double quotes (sql_mode ANSI_QUOTES). */
+
+import { type ColumnType, formatColumnType } from "../../core/shape/column-type.js";
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { KnownTable, SqlCell, SqlDialect } from "../sql/dialect.js";
+import { isKeyed } from "../sql/work.js";
+
+/** A name as SQL takes it, whatever is in it. */
+export function quoteName(name: string): string {
+  return `"${name.replaceAll('"', '""')}"`;
+}
+
+/** A text as a value. */
+export function quoteText(text: string): string {
+  return `'${text.replaceAll("\\", "\\\\").replaceAll("'", "''").replaceAll("\0", "\\0")}'`;
+}
+
+/** Texts are equal where their characters are, blanks at the end as well. */
+const TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin";
+/** a column that a wider type grows in, until it takes the place of the other one */
+export const WIDER_COLUMN = "eb_wider";
+/** so much of a text is in an index */
+const INDEXED_SIGNS = 191;
+
+export function sqlType(type: ColumnType): string {
+  switch (type.kind) {
+    case "boolean":
+      return "BOOLEAN";
+    case "int64":
+      return "BIGINT";
+    case "float64":
+      return "DOUBLE";
+    case "decimal":
+      return `DECIMAL(${type.precision},${type.scale})`;
+    case "text":
+    // a column of type JSON takes no more than 32 levels
+    case "json":
+      return TEXT;
+    case "date":
+      return "DATE";
+    case "timestamp":
+    case "local_timestamp":
+      return "DATETIME(6)";
+    case "uuid":
+      return "CHAR(36) CHARACTER SET ascii COLLATE ascii_bin";
+    case "bytes":
+      return "LONGBLOB";
+  }
+}
+
+function widened(column: string, from: ColumnType, to: ColumnType): string {
+  const name = quoteName(column);
+  if (to.kind === "json")
+    return isWrittenAsText(from) ? `json_quote(${asText(name, from)})` : jsonOf(name, from);
+  if (to.kind === "text") return asText(name, from);
+  if (to.kind === "float64") return `CAST(${name} AS DOUBLE)`;
+  if (to.kind === "int64") return `CAST(${name} AS SIGNED)`;
+  return `CAST(${name} AS ${sqlType(to)})`;
+}
+
+const jsonOf = (name: string, from: ColumnType) =>
+  from.kind === "boolean"
+    ? `CASE WHEN ${name} THEN 'true' WHEN NOT ${name} THEN 'false' END`
+    : asText(name, from);
+
+/** Whether JSON has the value in quotes. */
+function isWrittenAsText({ kind }: ColumnType): boolean {
+  return (
+    kind === "text" || kind === "uuid" || kind === "date" || kind.endsWith("timestamp") || kind === "bytes"
+  );
+}
+
+/** Text as JSON writes the value: times in RFC 3339. */
+function asText(name: string, from: ColumnType): string {
+  const text = `CAST(${name} AS CHAR CHARACTER SET utf8mb4)`;
+  const format = (suffix: string) =>
+    `concat(regexp_replace(date_format(${name}, '%Y-%m-%dT%H:%i:%s.%f'), '\\\\.?0*$', ''), '${suffix}')`;
+  switch (from.kind) {
+    case "boolean":
+      return `CASE WHEN ${name} THEN 'true' WHEN NOT ${name} THEN 'false' END`;
+    case "timestamp":
+      return format("Z");
+    case "local_timestamp":
+      return format("");
+    case "float64":
+      // as JSON writes a number: 11.0 and 11.00 are 11
+      return `CASE WHEN ${name} = truncate(${name}, 0) AND abs(${name}) < 1e18 THEN CAST(CAST(${name} AS SIGNED) AS CHAR)
+        ELSE replace(${text}, 'e', CASE WHEN abs(${name}) >= 1 THEN 'e+' ELSE 'e' END) END`;
+    case "decimal":
+      return from.scale > 0 ? `regexp_replace(${text}, '\\\\.?0+$', '')` : text;
+    case "bytes":
+      return `replace(to_base64(${name}), '\\n', '')`;
+    case "text":
+    case "json":
+      return name;
+    default:
+      return text;
+  }
+}
+
+/** What a text has to look like, so that a type holds its value. */
+const FITTING: Readonly<Record<string, string>> = {
+  int64: "^-?[0-9]{1,18}$",
+  decimal: "^-?[0-9]+([.][0-9]+)?$",
+  float64: "^-?[0-9]+([.][0-9]+)?([eE][-+]?[0-9]+)?$",
+  date: "^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
+  timestamp: "^[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9:.]+Z$",
+  local_timestamp: "^[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9:.]+$",
+  uuid: "^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$",
+};
+
+function fitted(column: string, from: ColumnType, to: ColumnType): string {
+  if (to.kind === "json" || to.kind === "text") return widened(column, from, to);
+  const text = asText(quoteName(column), from);
+  if (to.kind === "boolean") return `CASE ${text} WHEN 'true' THEN TRUE WHEN 'false' THEN FALSE END`;
+  const pattern = FITTING[to.kind];
+  if (pattern === undefined) return `CAST(NULL AS CHAR)`;
+  const value = to.kind.endsWith("timestamp") ? `replace(replace(${text}, 'T', ' '), 'Z', '')` : text;
+  const type = to.kind === "int64" ? "SIGNED" : to.kind === "uuid" ? "CHAR" : sqlType(to);
+  const cast = `CAST(${value} AS ${type})`;
+  if (to.kind !== "decimal") return `CASE WHEN ${text} REGEXP '${pattern}' THEN ${cast} END`;
+  // what has more digits is cut, and not the same any more
+  const isWhole = `CAST(${value} AS DECIMAL(65,30)) = ${cast}`;
+  return `CASE WHEN ${text} REGEXP '${pattern}' AND ${isWhole} THEN ${cast} END`;
+}
+
+/** What a statement sends grows with its rows: so many in each. */
+const MOST_ROWS = 500;
+
+function rowsOf(rows: readonly (readonly SqlCell[])[]) {
+  const width = rows[0]!.length;
+  const pieces = [];
+  for (let from = 0; from < rows.length; from += MOST_ROWS) {
+    const some = rows.slice(from, from + MOST_ROWS);
+    const marks = some.map((row, r) => `(${row.map((_, c) => `$${r * width + c + 1}`).join(", ")})`);
+    pieces.push({ query: `VALUES ${marks.join(", ")}`, values: some.flat() });
+  }
+  return pieces;
+}
+
+/** A record is found by its key; child rows by that of their record. */
+function indexes(target: string, table: TableSchema): string[] {
+  const { recordKey, entityKey, columns } = table;
+  if (!isKeyed(table) || recordKey.length === 0) return [];
+  const parts = entityKey.map((name) => {
+    const kind = columns.find((column) => column.name === name)?.type.kind;
+    return `${quoteName(name)}${kind === "text" || kind === "json" || kind === "bytes" ? `(${INDEXED_SIGNS})` : ""}`;
+  });
+  return [`CREATE INDEX eb_key ON ${target} (${parts.join(", ")})`];
+}
+
+/** Puts the wider column in the place of the other one; an index over it is made anew. */
+export function takeWiderStatements(
+  target: string,
+  column: string,
+  to: ColumnType,
+  table: TableSchema | undefined,
+): string[] {
+  const name = quoteName(column);
+  const isIndexed = table?.entityKey.includes(column) === true;
+  const place = `DROP COLUMN ${name}, CHANGE COLUMN ${WIDER_COLUMN} ${name} ${sqlType(to)}`;
+  return [
+    `ALTER TABLE ${target} ${isIndexed ? "DROP INDEX IF EXISTS eb_key, " : ""}${place}`,
+    ...(isIndexed ? indexes(target, table!) : []),
+  ];
+}
+
+function notedType(columns: string, { schema, table }: KnownTable, column: string, to: ColumnType): string {
+  return `UPDATE ${columns} SET type = ${quoteText(formatColumnType(to))}
+    WHERE table_schema = ${quoteText(schema)} AND table_name = ${quoteText(table.name)} AND column_name = ${quoteText(column)}`;
+}
+
+const commentText = (text: string, most: number) => quoteText([...text].slice(0, most).join(""));
+
+/** Of a server whose databases have a prefix of their own. */
+export function mariadbDialect(prefix: string): SqlDialect {
+  const schemaName = (schema: string) => quoteName(prefix + schema);
+  const tableName = (schema: string, table: string) => `${schemaName(schema)}.${quoteName(table)}`;
+  return Object.freeze({
+    title: "MariaDB",
+    quoteName,
+    schemaName,
+    makeSchema: (schema: string) =>
+      `CREATE DATABASE IF NOT EXISTS ${schemaName(schema)} CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`,
+    tableName,
+    comment: (table: string, column: string | undefined, text: string, type: ColumnType | undefined) =>
+      column === undefined || type === undefined
+        ? `ALTER TABLE ${table} COMMENT ${commentText(text, 2048)}`
+        : `ALTER TABLE ${table} MODIFY COLUMN ${quoteName(column)} ${sqlType(type)} COMMENT ${commentText(text, 1024)}`,
+    text: quoteText,
+    typeName: sqlType,
+    instant: (ms: number) => `CAST('${momentText(new Date(ms).toISOString())}' AS DATETIME(6))`,
+    widened,
+    fitted,
+    same: (left: string, right: string) => `${left} <=> ${right}`,
+    deleteFrom: (target: string, alias: string, source: string | undefined, where: string) =>
+      `DELETE ${alias} FROM ${target} AS ${alias}${source === undefined ? "" : ` JOIN ${source}`} WHERE ${where}`,
+    updateFrom: (
+      target: string,
+      alias: string,
+      set: Readonly<Record<string, string>>,
+      source: string,
+      where: string,
+    ) => {
+      const changes = Object.entries(set).map(([column, value]) => `${alias}.${column} = ${value}`);
+      return `UPDATE ${target} AS ${alias} JOIN ${source} SET ${changes.join(", ")} WHERE ${where}`;
+    },
+    addColumn: (target: string, column: string, type: ColumnType) => [
+      // one that a broken-off run has left is empty, and may be of another type
+      `ALTER TABLE ${target} ADD COLUMN IF NOT EXISTS ${quoteName(column)} ${sqlType(type)}`,
+      `ALTER TABLE ${target} MODIFY COLUMN ${quoteName(column)} ${sqlType(type)}`,
+    ],
+    widen: (target: string, column: string, from: ColumnType, to: ColumnType, of?: KnownTable) => {
+      const [name, type] = [quoteName(column), sqlType(to)];
+      const note = commentText(JSON.stringify({ column, type: formatColumnType(to) }), 1024);
+      return [
+        `ALTER TABLE ${target} ADD COLUMN ${WIDER_COLUMN} ${type} COMMENT ${note} AFTER ${name}`,
+        `UPDATE ${target} SET ${WIDER_COLUMN} = ${widened(column, from, to)}`,
+        // from here on the wider one counts, also where the process ends before it has its place
+        ...(of === undefined ? [] : [notedType(tableName("early_bridge", "columns"), of, column, to)]),
+        ...takeWiderStatements(target, column, to, of?.table),
+      ];
+    },
+    indexes,
+    tablesApart: true,
+    ledger: {
+      catalog: "'def'",
+      types: { VARCHAR: TEXT, JSON: TEXT, TIMESTAMPTZ: "DATETIME(6)" },
+      databaseOf: (schema: string) => prefix + schema,
+      momentValue: momentText,
+      moment: (mark: string) => `CAST(replace(replace(${mark}, 'T', ' '), 'Z', '') AS DATETIME(6))`,
+      whole: (sum: string) => `CAST(${sum} AS SIGNED)`,
+      listed: (text: string, condition: string, order: string) =>
+        `group_concat(CASE WHEN ${condition} THEN ${text} END ORDER BY ${order} SEPARATOR ', ')`,
+      firstOf: (text: string, order: string) =>
+        `substring_index(group_concat(${text} ORDER BY ${order} SEPARATOR '\\0'), '\\0', 1)`,
+      epochMs: (moment: string) => `timestampdiff(MICROSECOND, '1970-01-01', ${moment}) DIV 1000`,
+      textsOf: (list: string) =>
+        `SELECT item FROM json_table(${list}, '$[*]' COLUMNS (item ${TEXT} PATH '$')) AS texts`,
+      rowsOf,
+      rowId: "rowid BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY",
+      // one row, in which all runs meet
+      lockRuns: (table: string) =>
+        `SELECT version FROM ${table.replace(/runs$/, "ledger_version")} FOR UPDATE`,
+    },
+  });
+}
+
+/** RFC 3339 in UTC as a literal of the server. */
+function momentText(text: string): string {
+  return text.replace("T", " ").replace("Z", "");
+}

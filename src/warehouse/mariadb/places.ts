@@ -1,0 +1,130 @@
+/**
+ * What MariaDB does to tables is no part of a transaction. Tables that take the place of others are noted with the
+ * commit that says so, and renamed after it: by the run itself, or by the next one where it was broken off. What a run
+ * has left that was not committed is taken away.
+ */
+
+import { parseColumnType } from "../../core/shape/column-type.js";
+import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
+import type { SqlConnection, SqlDialect } from "../sql/dialect.js";
+import { ledgerSchema } from "../sql/ledger-schema.js";
+import type { TablePlaces } from "../sql/load.js";
+import { NEXT_PREFIX } from "../sql/swap.js";
+import { takeWiderStatements, WIDER_COLUMN } from "./dialect.js";
+
+/** Under this prefix stands what is dropped next. */
+const OLD_PREFIX = "eb_old_";
+
+const tableOf = (sql: SqlDialect) => `${ledgerSchema(sql)}.places_due`;
+
+/** The statement that makes the table of what is due. */
+export function makeDue(sql: SqlDialect): string {
+  const text = sql.ledger.types!.VARCHAR;
+  return `CREATE TABLE IF NOT EXISTS ${tableOf(sql)} (table_schema ${text}, built ${text}, replaced ${text})`;
+}
+
+export function tablePlaces(sql: SqlDialect): TablePlaces {
+  return {
+    note: (on, { schema }, { built, replaced }) =>
+      on.run(`INSERT INTO ${tableOf(sql)} (table_schema, built, replaced) VALUES ($1, $2, $3)`, [
+        schema,
+        JSON.stringify(built),
+        JSON.stringify([...replaced.keys()]),
+      ]),
+    take: (on, schema) => takePlaces(sql, on, schema),
+  };
+}
+
+async function takePlaces(sql: SqlDialect, on: SqlConnection, schema: string): Promise<void> {
+  const due = await on.rows(`SELECT built, replaced FROM ${tableOf(sql)} WHERE table_schema = $1`, [schema]);
+  for (const row of due) {
+    const built = JSON.parse(String(row.built)) as string[];
+    const replaced = JSON.parse(String(row.replaced)) as string[];
+    const there = await tablesOf(sql, on, schema);
+    const name = (table: string) => sql.tableName(schema, table);
+    const renames = built
+      .filter((table) => there.has(NEXT_PREFIX + table))
+      .flatMap((table) => [
+        ...(there.has(table) ? [`${name(table)} TO ${name(OLD_PREFIX + table)}`] : []),
+        `${name(NEXT_PREFIX + table)} TO ${name(table)}`,
+      ]);
+    // all of them at once, or none
+    if (renames.length > 0) await on.run(`RENAME TABLE ${renames.join(", ")}`);
+    const gone = replaced.filter((table) => !built.includes(table));
+    for (const table of [...gone, ...built.map((each) => OLD_PREFIX + each)])
+      await on.run(`DROP TABLE IF EXISTS ${name(table)}`);
+    await on.run(`DELETE FROM ${tableOf(sql)} WHERE table_schema = $1 AND built = $2`, [
+      schema,
+      String(row.built),
+    ]);
+  }
+}
+
+/** The tables of a schema, with their columns' names. */
+export async function tablesOf(
+  sql: SqlDialect,
+  on: SqlConnection,
+  schema: string,
+): Promise<Map<string, ReadonlySet<string>>> {
+  const rows = await on.rows(
+    `SELECT c.table_name AS table_name, c.column_name AS column_name FROM information_schema.columns AS c
+     JOIN information_schema.tables AS t ON t.table_schema = c.table_schema AND t.table_name = c.table_name
+     WHERE c.table_schema = $1 AND t.table_type = 'BASE TABLE' ORDER BY c.table_name, c.ordinal_position`,
+    [sql.ledger.databaseOf!(schema)],
+  );
+  const tables = new Map<string, Set<string>>();
+  for (const { table_name, column_name } of rows) {
+    const columns = tables.get(String(table_name)) ?? new Set();
+    tables.set(String(table_name), columns.add(String(column_name)));
+  }
+  return tables;
+}
+
+/** Ends what is due in a schema, and takes away what a broken-off run has left there. */
+export async function tidySchema(sql: SqlDialect, on: SqlConnection, schema: string): Promise<void> {
+  await takePlaces(sql, on, schema);
+  const there = await tablesOf(sql, on, schema);
+  const known = await on.rows(
+    `SELECT DISTINCT table_name FROM ${ledgerSchema(sql)}.columns WHERE table_schema = $1`,
+    [schema],
+  );
+  const names = new Set(known.map((row) => String(row.table_name)));
+  for (const [table, columns] of there) {
+    const target = sql.tableName(schema, table);
+    const isAside = table.startsWith(NEXT_PREFIX) || table.startsWith(OLD_PREFIX);
+    const isOurs = columns.has(RUN_COLUMN) && columns.has(LOADED_COLUMN);
+    // it was made for rows that were not committed
+    const isLeft = !names.has(table) && isOurs && (await isEmpty(on, target));
+    if (isAside || isLeft) await on.run(`DROP TABLE ${target}`);
+    else if (columns.has(WIDER_COLUMN)) await settleWider(sql, on, schema, table);
+  }
+}
+
+async function isEmpty(on: SqlConnection, target: string): Promise<boolean> {
+  return (await on.rows(`SELECT 1 AS one FROM ${target} LIMIT 1`)).length === 0;
+}
+
+/** A wider column takes its place where the ledger has its type, else it goes. */
+async function settleWider(sql: SqlDialect, on: SqlConnection, schema: string, table: string): Promise<void> {
+  const target = sql.tableName(schema, table);
+  const [row] = await on.rows(
+    `SELECT column_comment AS note FROM information_schema.columns
+     WHERE table_schema = $1 AND table_name = $2 AND column_name = $3`,
+    [sql.ledger.databaseOf!(schema), table, WIDER_COLUMN],
+  );
+  const { column, type } = JSON.parse(String(row?.note)) as {
+    readonly column: string;
+    readonly type: string;
+  };
+  const noted = await on.rows(
+    `SELECT 1 AS one FROM ${ledgerSchema(sql)}.columns
+     WHERE table_schema = $1 AND table_name = $2 AND column_name = $3 AND type = $4`,
+    [schema, table, column, type],
+  );
+  const to = parseColumnType(type);
+  const statements =
+    noted.length > 0 && to !== undefined
+      ? takeWiderStatements(target, column, to, undefined)
+      : [`ALTER TABLE ${target} DROP COLUMN ${WIDER_COLUMN}`];
+  for (const statement of statements) await on.run(statement);
+}

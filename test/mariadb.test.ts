@@ -1,0 +1,318 @@
+/** MariaDB: its types, its way of changing tables apart from transactions, and what it may refuse. */
+
+import { readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import selfsigned from "selfsigned";
+import { afterEach, describe, expect, it } from "vitest";
+import { parseYaml } from "../src/core/define/check.js";
+import type { ConnectorInput } from "../src/core/define/connector-input.js";
+import { projectSchema, type WriteMode } from "../src/core/define/project-schema.js";
+import type { ColumnType } from "../src/core/shape/column-type.js";
+import { openBridge } from "../src/index.js";
+import { sqlType } from "../src/warehouse/mariadb/dialect.js";
+import { mariadb } from "../src/warehouse/mariadb/index.js";
+import { fakeApi } from "./support/fake-api.js";
+import { freshPrefix, MARIADB, onMariadb } from "./support/mariadb.js";
+import { startMariadb } from "./support/own-mariadb.js";
+import { temporaryFolder } from "./support/project.js";
+
+type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
+
+const closing: (() => unknown)[] = [];
+afterEach(async () => {
+  for (const close of closing.splice(0).reverse()) await close();
+});
+
+async function carry(
+  url: string,
+  records: readonly unknown[],
+  stream: Partial<StreamInput> = {},
+  write: WriteMode = "upsert",
+) {
+  const { api } = fakeApi({ get: "/s", key: "id", ...stream }, () => ({ body: records }));
+  const to = mariadb(url);
+  const bridge = await openBridge({ from: api, to, name: "b", schema: "huts", streams: { s: { write } } });
+  const report = await bridge.run();
+  expect(report.error?.message).toBeUndefined();
+  return report.streams[0]!;
+}
+
+const COLUMNS = {
+  id: { type: "int64" },
+  small: { type: "decimal(9,2)" },
+  wide: { type: "decimal(38,10)" },
+  local: { type: "local_timestamp" },
+  file: { type: "bytes" },
+  any: { type: "json" },
+} as const;
+const LEAST = {
+  id: "-9223372036854775808",
+  small: "-9999999.99",
+  wide: "-9999999999999999999999999999.9999999999",
+  f: -1.7976931348623157e308,
+  day: "0001-01-01",
+  at: "0001-01-01T00:00:00Z",
+  local: "0001-01-01T00:00:00",
+  ok: false,
+  file: "",
+  any: [],
+  text: "",
+  uuid: "00000000-0000-0000-0000-000000000000",
+};
+const MOST = {
+  ...LEAST,
+  id: "9223372036854775807",
+  small: "0.01",
+  wide: "0.0000000001",
+  f: 2.5e-300,
+  day: "9999-12-31",
+  at: "9999-12-31T23:59:59.999999Z",
+  local: "9999-12-31T23:59:59.999999",
+  ok: true,
+  file: "AP+A",
+  any: { b: 1, a: [null, "x\\"] },
+  text: 'Hütte "Ötzi", \\N \\ \' ␀\0 😀\n\r\t %_ $1',
+  uuid: "ffffffff-ffff-ffff-ffff-ffffffffffff",
+};
+/** as the server writes them */
+const STORED = [
+  { ...LEAST, at: "0001-01-01 00:00:00.000000", local: "0001-01-01 00:00:00.000000", any: "[]" },
+  {
+    ...MOST,
+    at: "9999-12-31 23:59:59.999999",
+    local: "9999-12-31 23:59:59.999999",
+    file: "00FF80",
+    any: '{"b":1,"a":[null,"x\\\\"]}',
+  },
+];
+
+async function storedValues(url: string) {
+  await carry(url, [LEAST, MOST], { columns: COLUMNS });
+  const rows = await onMariadb(
+    url,
+    "SELECT id, small, wide, f, day, at, local, ok, hex(file) AS file, any, text, uuid FROM huts.s ORDER BY id",
+  );
+  return rows.map((row) => ({ ...row, f: Number(row.f) }));
+}
+
+describe("values", () => {
+  it("stand as the API gave them, at the limits of their types", async () => {
+    expect(await storedValues(await freshPrefix())).toEqual(STORED);
+  });
+
+  it("are the same on a server that lets no client send files", async () => {
+    const { url, stop } = await startMariadb(["--local-infile=0"]);
+    closing.push(stop);
+    expect(await storedValues(`${url}/eb_test`)).toEqual(STORED);
+    const long = Array.from({ length: 3000 }, (_, id) => ({ id, text: "ü'\\".repeat(1000) }));
+    expect(await carry(`${url}/eb_test_long`, long)).toMatchObject({ added: 3000 });
+    const [row] = await onMariadb(`${url}/eb_test_long`, "SELECT min(char_length(text)) AS n FROM huts.s");
+    expect(row).toEqual({ n: "3000" });
+  });
+
+  it("tell keys apart that differ in case, in accents or in blanks at the end alone", async () => {
+    const url = await freshPrefix();
+    const keys = ["a", "A", "ä", "a ", "a\0", ""];
+    expect(
+      await carry(
+        url,
+        keys.map((id) => ({ id })),
+      ),
+    ).toMatchObject({ added: 6 });
+    expect(
+      await carry(
+        url,
+        keys.map((id) => ({ id, again: true })),
+      ),
+    ).toMatchObject({ changed: 6, added: 0 });
+    expect(await onMariadb(url, "SELECT count(*) AS n, count(DISTINCT id) AS ids FROM huts.s")).toEqual([
+      { n: "6", ids: "6" },
+    ]);
+  });
+
+  it("nest as deep as they like", async () => {
+    const url = await freshPrefix();
+    const deep = JSON.parse(`${"[".repeat(200)}1${"]".repeat(200)}`);
+    await carry(url, [{ id: 1, deep }], { columns: { deep: { type: "json" } } });
+    const [row] = await onMariadb(url, "SELECT deep FROM huts.s");
+    expect(JSON.parse(String(row!.deep))).toEqual(deep);
+  });
+});
+
+describe("tables", () => {
+  const widened = [
+    [{ id: 1, v: 1 }, { id: 2, v: 2.5 }, "float64", ["1", "2.5"]],
+    [{ id: 1, v: 1 }, { id: 2, v: "two" }, "text", ["1", "two"]],
+    [{ id: 1, v: true }, { id: 2, v: "two" }, "text", ["true", "two"]],
+    [
+      { id: 1, v: "2026-01-01" },
+      { id: 2, v: "2026-01-01T10:00:00Z" },
+      "timestamp",
+      ["2026-01-01 00:00:00.000000", "2026-01-01 10:00:00.000000"],
+    ],
+    [
+      { id: 1, v: "2026-01-01T10:00:00.5Z" },
+      { id: 2, v: "soon" },
+      "text",
+      ["2026-01-01T10:00:00.5Z", "soon"],
+    ],
+    [{ id: 1, v: 1e200 }, { id: 2, v: "much" }, "text", ["1e+200", "much"]],
+    [{ id: 1, v: 0.000001 }, { id: 2, v: "little" }, "text", ["0.000001", "little"]],
+  ] as const;
+
+  it.each(widened)(
+    "keep every value of a column that widens: %j, then %j",
+    async (first, second, type, values) => {
+      const url = await freshPrefix();
+      await carry(url, [first]);
+      await carry(url, [second]);
+      const rows = await onMariadb(url, "SELECT v FROM huts.s ORDER BY id");
+      expect(rows.map(({ v }) => String(v))).toEqual(values);
+      expect(await onMariadb(url, "SELECT type FROM early_bridge.columns WHERE column_name = 'v'")).toEqual([
+        { type },
+      ]);
+    },
+  );
+
+  it("may have a key that widens, and is found by it all the same", async () => {
+    const url = await freshPrefix();
+    await carry(url, [{ id: 1, kids: [{ n: 1 }] }]);
+    const report = await carry(url, [
+      { id: "1", kids: [{ n: 2 }] },
+      { id: "x", kids: [{ n: 3 }] },
+    ]);
+    expect(report).toMatchObject({ added: 1, unchanged: 1 });
+    expect(await onMariadb(url, "SELECT s_id, n FROM huts.s_kids ORDER BY n")).toEqual([
+      { s_id: "1", n: "2" },
+      { s_id: "x", n: "3" },
+    ]);
+    const indexes = await onMariadb(
+      url,
+      "SELECT DISTINCT table_name AS t FROM information_schema.statistics WHERE index_name = 'eb_key' AND table_schema LIKE 'eb\\_test\\_%huts'",
+    );
+    expect(indexes.length).toBeGreaterThan(0);
+  });
+
+  it("that a broken-off run has left half changed are put right by the next one", async () => {
+    const url = await freshPrefix();
+    await carry(url, [{ id: 1, v: 1, w: 1 }]);
+    // a wider column that the ledger knows of, one that it does not, a table without rows, a column without values
+    for (const statement of [
+      `ALTER TABLE huts.s ADD COLUMN eb_wider LONGTEXT COMMENT '{"column":"v","type":"text"}'`,
+      "UPDATE huts.s SET eb_wider = 'one'",
+      "UPDATE early_bridge.columns SET type = 'text' WHERE column_name = 'v'",
+      "CREATE TABLE huts.s_kids (x BIGINT, eb_run BIGINT, eb_loaded_at DATETIME(6))",
+      "CREATE TABLE huts.eb_next_s (id BIGINT)",
+      "ALTER TABLE huts.s ADD COLUMN more BIGINT",
+    ])
+      await onMariadb(url, statement);
+    await carry(url, [{ id: 2, v: "two", w: 2, more: "text", kids: [{ n: 1 }] }]);
+    expect(await onMariadb(url, "SELECT id, v, w, more FROM huts.s ORDER BY id")).toEqual([
+      { id: "1", v: "one", w: "1", more: null },
+      { id: "2", v: "two", w: "2", more: "text" },
+    ]);
+    expect(await onMariadb(url, "SELECT n FROM huts.s_kids")).toEqual([{ n: "1" }]);
+    await onMariadb(
+      url,
+      `ALTER TABLE huts.s ADD COLUMN eb_wider LONGTEXT COMMENT '{"column":"w","type":"text"}'`,
+    );
+    await carry(url, [{ id: 3, w: 3 }]);
+    expect(await onMariadb(url, "SELECT w + 1 AS w FROM huts.s WHERE id = 3")).toEqual([{ w: "4" }]);
+  });
+});
+
+/** A server with a certificate for a name. */
+async function certified(name: string) {
+  const pems = await selfsigned.generate([{ name: "commonName", value: name }], {
+    keySize: 2048,
+    algorithm: "sha256",
+    notAfterDate: new Date(Date.UTC(2050, 0, 1)),
+    extensions: [{ name: "subjectAltName", altNames: [{ type: 2, value: name }] }],
+  });
+  const folder = temporaryFolder();
+  const [certificate, key] = [join(folder, "server.crt"), join(folder, "server.key")];
+  writeFileSync(certificate, pems.cert);
+  writeFileSync(key, pems.private, { mode: 0o600 });
+  const { url, stop } = await startMariadb([`--ssl-cert=${certificate}`, `--ssl-key=${key}`]);
+  closing.push(stop);
+  return { url, certificate };
+}
+
+describe("the server", () => {
+  it("needs to grant no more than is said", async () => {
+    const own = await startMariadb();
+    closing.push(own.stop);
+    await onMariadb(own.url, "CREATE USER 'bridge'@'%' IDENTIFIED BY 'of-the-bridge'");
+    const url = Object.assign(new URL(own.url), { username: "bridge", password: "of-the-bridge" }).href;
+    const refused = { code: "WAREHOUSE_FAILED", hint: expect.any(String) };
+    await expect(mariadb(url).open()).rejects.toMatchObject(refused);
+    for (const grant of mariadb(url)
+      .grants("huts")
+      .split("\n")
+      .filter((line) => !line.startsWith("--")))
+      await onMariadb(own.url, grant);
+    expect(await carry(url, [{ id: 1, kids: [{ n: 1 }] }])).toMatchObject({ added: 1 });
+    expect(await carry(url, [{ id: 2, v: 1 }], {}, "replace")).toMatchObject({ added: 1, removed: 1 });
+    const session = await mariadb(url).open();
+    await session.tryWriting("huts");
+    await expect(session.tryWriting("elsewhere")).rejects.toMatchObject(refused);
+    await session.close();
+  });
+
+  it("is spoken to over TLS where that is asked for, and must show whose it is", async () => {
+    const [own, other] = [await certified("localhost"), await certified("db.huts.example")];
+    const open = async ({ url, certificate }: typeof own, mode: string) => {
+      const to = `${url.replace("127.0.0.1", "localhost")}?ssl-mode=${mode}`;
+      const session = await mariadb(`${to}${certificate === "" ? "" : `&ssl-ca=${certificate}`}`).open();
+      const [row] = await onMariadb(
+        url,
+        "SELECT count(*) AS n FROM information_schema.processlist WHERE user = 'root' AND id <> connection_id()",
+      );
+      await session.close();
+      return row!.n;
+    };
+    expect(await open(own, "verify_identity")).toBe("1");
+    const refused = { code: "WAREHOUSE_UNREACHABLE", hint: expect.stringContaining("ssl-ca") };
+    await expect(open({ ...own, certificate: "" }, "required")).rejects.toMatchObject(refused);
+    await expect(open(other, "required")).rejects.toMatchObject(refused);
+    const byNumber = mariadb(`${own.url}?ssl-mode=required`).open();
+    await expect(byNumber).rejects.toMatchObject({ code: "URL_INVALID" });
+  });
+
+  it.each([
+    ["is not there", { port: "1" }, "WAREHOUSE_UNREACHABLE", "Check host and port"],
+    ["knows no such user", { username: "nobody" }, "WAREHOUSE_UNREACHABLE", "Check user and password"],
+  ])("that %s is told of, without a password", async (_, change, code, hint) => {
+    const url = Object.assign(new URL(MARIADB), { password: "under-the-third-stone" }, change);
+    const error = await mariadb(url.href)
+      .open()
+      .then(undefined, (e: unknown) => e);
+    expect(error).toMatchObject({ code, hint: expect.stringContaining(hint) });
+    expect(JSON.stringify(error) + String(error)).not.toContain("under-the-third-stone");
+    await expect(mariadb("huts").open()).rejects.toMatchObject({ code: "URL_INVALID" });
+  });
+});
+
+describe("docs/mariadb.md", () => {
+  const page = readFileSync("docs/mariadb.md", "utf8");
+
+  it("tells what to grant, and the columns' types", () => {
+    const [, sql] = /```sql\n([\s\S]*?)```/.exec(page)!;
+    expect(mariadb("mariadb://bridge@db.huts.example").grants("bookings")).toContain(sql!.trim());
+    const rows = [...page.matchAll(/^\| `(\w+)(?:\(p,s\))?`\s*\| `([^`]*)`/gm)].map(([, kind, type]) => [
+      kind,
+      type,
+    ]);
+    const types = rows.map(([kind]) => sqlType({ kind, precision: 9, scale: 2 } as ColumnType).toLowerCase());
+    expect(rows).toHaveLength(11);
+    expect(rows.map(([, type]) => type!.replace("p,s", "9,2"))).toEqual(
+      types.map((type) => type.replace(/ character set.*/, "")),
+    );
+  });
+
+  it("has a project that is accepted", () => {
+    const [, text] = /```yaml\n([\s\S]*?)```/.exec(page)!;
+    const { value } = parseYaml(text!, "bridges.yaml");
+    expect(projectSchema.parse(value).warehouses).toEqual({ team: { mariadb: "$WAREHOUSE_URL" } });
+  });
+});
