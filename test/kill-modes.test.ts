@@ -8,9 +8,9 @@ import { inLong } from "./support/long.js";
 import { command, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
-import { warehouseEntry } from "./support/warehouse.js";
+import { isServer, warehouseEntry } from "./support/warehouse.js";
 
-const MOMENTS = Number(KILLS ?? 12);
+const MOMENTS = Number(KILLS ?? (isServer ? 5 : 12));
 const SEED = 20_261_126;
 const PAGE = 25;
 

@@ -190,7 +190,7 @@ export const ERROR_CODES = {
     kind: "warehouse",
     hint: "Run a bridge into this warehouse once: that brings the ledger up to date.",
   },
-  VIEW_INVALID: { kind: "config", hint: "Write one query into the file of the view: SELECT …" },
+  VIEW_INVALID: { kind: "config", hint: "Write one query into the file of the view, and nothing else." },
   VIEW_FAILED: {
     kind: "warehouse",
     hint: "Correct the view's query: its tables are named with their schema. The rows are loaded.",

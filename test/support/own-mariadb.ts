@@ -43,6 +43,7 @@ export async function startMariadb(more: readonly string[] = []): Promise<OwnMar
       "--bind-address=127.0.0.1",
       `--socket=${join(folder, "socket")}`,
       "--skip-name-resolve",
+      "--max-connections=500",
       // a test need not outlive its machine
       ...["--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--sync-frm=0"],
       ...more,

@@ -141,6 +141,8 @@ class PostgresSession implements WarehouseSession {
 
   async close(): Promise<void> {
     await this.turns(async () => {
+      // the server ends a connection some time after it was told to
+      await this.writing.run("SELECT pg_advisory_unlock_all()").catch(() => {});
       await Promise.all([this.writing, ...this.free].map((connection) => connection.close()));
     });
   }
