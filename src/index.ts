@@ -88,6 +88,10 @@ export {
   type StreamOutcome,
   type StreamRecord,
   type TableView,
+  type ViewOutcome,
+  type ViewPlace,
+  type ViewQueries,
   type Warehouse,
+  type WarehouseFacts,
   type WarehouseSession,
 } from "./warehouse/warehouse.js";

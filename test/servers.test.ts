@@ -156,3 +156,13 @@ describe("a connection that drops", () => {
     },
   );
 });
+
+describe("what a server says of itself", () => {
+  it("is its program, and the way to it", async () => {
+    const session = await server.warehouse(await server.fresh()).open();
+    const { program, way } = await session.about();
+    await session.close();
+    expect(program).toMatch(new RegExp(`^${server.title} \\d+\\.\\d+(\\.\\d+)?$`));
+    expect(way).toBe("loopback");
+  });
+});

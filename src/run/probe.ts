@@ -225,7 +225,11 @@ async function checkWarehouse(list: Checklist, warehouse: Warehouse, schema: str
   let session: Awaited<ReturnType<Warehouse["open"]>> | undefined;
   const open = await list.run("warehouse", async () => {
     session = await warehouse.open();
-    return `${warehouse.title} opens`;
+    const { program, way } = await session.about();
+    const found = `${warehouse.title} opens: ${program}`;
+    if (way === undefined)
+      return { outcome: "note", found: `${found}; rows and password go there in plain words, without TLS` };
+    return way.startsWith("TLS") ? `${found}, over ${way}` : found;
   });
   await list.when(open, "write", async () => {
     await session!.tryWriting(schema);

@@ -29,6 +29,8 @@ export interface Warehouse {
 
 /** A warehouse while it is open. */
 export interface WarehouseSession {
+  /** What the warehouse says of itself. */
+  about(): Promise<WarehouseFacts>;
   /** Tries what a bridge needs in the schema (make it, make a table, write a row) and takes it all back. */
   tryWriting(schema: string): Promise<void>;
   readonly names: NameRules;
@@ -66,6 +68,14 @@ export interface StreamPlace {
   readonly bridge: string;
   readonly stream: string;
   readonly schema: string;
+}
+
+/** A warehouse's program, and the way to it. */
+export interface WarehouseFacts {
+  /** name and version */
+  readonly program: string;
+  /** how what is sent is kept from others: `TLSv1.3`; `file`, `socket`, `loopback`: it stays here; none: it is not */
+  readonly way?: string | undefined;
 }
 
 /** Queries by the name of their view. */

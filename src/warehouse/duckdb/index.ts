@@ -25,6 +25,7 @@ import type {
   ViewPlace,
   ViewQueries,
   Warehouse,
+  WarehouseFacts,
   WarehouseSession,
 } from "../warehouse.js";
 import { BlockCache } from "./block-cache.js";
@@ -59,6 +60,7 @@ function leaseOf({ session, leave }: Lease<DuckSession>): WarehouseSession {
     ledger: session.ledger,
     openLoad: (options) => session.openLoad(options),
     dropStream: (of) => session.dropStream(of),
+    about: () => session.about(),
     tryWriting: (schema) => session.tryWriting(schema),
     makeViews: (of, queries, atMs) => session.makeViews(of, queries, atMs),
     checkViews: (of, queries) => session.checkViews(of, queries),
@@ -202,6 +204,11 @@ class DuckSession implements WarehouseSession, StagePlace {
         },
       ),
     );
+  }
+
+  async about(): Promise<WarehouseFacts> {
+    const [row] = await this.read("SELECT version() AS version");
+    return { program: `DuckDB ${String(row?.version).replace(/^v/, "")}`, way: "file" };
   }
 
   async tryWriting(schema: string): Promise<void> {

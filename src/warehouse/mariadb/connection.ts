@@ -5,16 +5,14 @@ import { isIP } from "node:net";
 import { Readable } from "node:stream";
 import mysql from "mysql2/promise";
 import { BridgeError } from "../../core/errors.js";
-import type { SqlConnection, SqlRow, SqlValue } from "../sql/dialect.js";
+import type { SqlRow, SqlValue } from "../sql/dialect.js";
 import { ServerErrors } from "../sql/server-errors.js";
+import type { ServerConnection } from "../sql/server-session.js";
 
 /** A connection that files of rows can be loaded on. */
-export interface MariaConnection extends SqlConnection {
+export interface MariaConnection extends ServerConnection {
   /** Sends a LOAD DATA LOCAL INFILE and what it reads; false where the server allows none. */
   load(sql: string, chunk: Uint8Array): Promise<boolean>;
-  /** it was lost: nothing can be done with it any more */
-  readonly isLost: boolean;
-  close(): Promise<void>;
 }
 
 /** Versions before this one know no JSON_TABLE. */

@@ -9,6 +9,7 @@ import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { SqlConnection, SqlDialect } from "../sql/dialect.js";
 import { ledgerSchema } from "../sql/ledger-schema.js";
 import type { TablePlaces } from "../sql/load.js";
+import { byTable, type DescribedColumn } from "../sql/server-session.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import { takeWiderStatements, WIDER_COLUMN } from "./dialect.js";
 
@@ -60,25 +61,30 @@ async function takePlaces(sql: SqlDialect, on: SqlConnection, schema: string): P
   }
 }
 
-/** The tables of a schema, with their columns' names. */
-export async function tablesOf(
+/** What stands in a schema: tables alone, or views as well. */
+export async function columnsOf(
   sql: SqlDialect,
   on: SqlConnection,
   schema: string,
-): Promise<Map<string, ReadonlySet<string>>> {
+  withViews: boolean,
+): Promise<DescribedColumn[]> {
   const rows = await on.rows(
-    `SELECT c.table_name AS table_name, c.column_name AS column_name FROM information_schema.columns AS c
+    `SELECT c.table_name AS table_name, c.column_name AS name, c.column_type AS type
+     FROM information_schema.columns AS c
      JOIN information_schema.tables AS t ON t.table_schema = c.table_schema AND t.table_name = c.table_name
-     WHERE c.table_schema = $1 AND t.table_type = 'BASE TABLE' ORDER BY c.table_name, c.ordinal_position`,
+     WHERE c.table_schema = $1 ${withViews ? "" : "AND t.table_type = 'BASE TABLE'"}
+     ORDER BY c.table_name, c.ordinal_position`,
     [sql.ledger.databaseOf!(schema)],
   );
-  const tables = new Map<string, Set<string>>();
-  for (const { table_name, column_name } of rows) {
-    const columns = tables.get(String(table_name)) ?? new Set();
-    tables.set(String(table_name), columns.add(String(column_name)));
-  }
-  return tables;
+  return rows.map(({ table_name, name, type }) => ({
+    table: String(table_name),
+    name: String(name),
+    type: String(type),
+  }));
 }
+
+const tablesOf = async (sql: SqlDialect, on: SqlConnection, schema: string) =>
+  byTable(await columnsOf(sql, on, schema, false));
 
 /** Ends what is due in a schema, and takes away what a broken-off run has left there. */
 export async function tidySchema(sql: SqlDialect, on: SqlConnection, schema: string): Promise<void> {

@@ -5,17 +5,15 @@ import { pipeline } from "node:stream/promises";
 import pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
 import { BridgeError } from "../../core/errors.js";
-import type { SqlConnection, SqlRow, SqlValue } from "../sql/dialect.js";
+import type { SqlRow, SqlValue } from "../sql/dialect.js";
 import { ServerErrors } from "../sql/server-errors.js";
+import type { ServerConnection } from "../sql/server-session.js";
 import { MAKE_FITTING } from "./dialect.js";
 
 /** A connection that rows can be copied into tables on. */
-export interface PostgresConnection extends SqlConnection {
+export interface PostgresConnection extends ServerConnection {
   /** Sends a COPY … FROM STDIN and what it takes. */
   copy(sql: string, chunks: readonly Uint8Array[]): Promise<void>;
-  /** it was lost: nothing can be done with it any more */
-  readonly isLost: boolean;
-  close(): Promise<void>;
 }
 
 /** Versions before this one are no longer cared for by their makers. */

@@ -1,0 +1,23 @@
+// Bookings into a server's tables, in a process of its own: `carry.mjs postgres <address of the API> <address of the server>`.
+import { connect, defineConnector, openBridge } from "../../dist/index.js";
+import { SETS } from "../sets.mjs";
+
+const [kind, url, address] = process.argv.slice(2);
+const { [kind]: warehouse } = await import(`../../dist/warehouse/${kind}/index.js`);
+const { cursor: _, ...stream } = SETS.bookings.stream;
+const connector = defineConnector({
+  connector: "huts",
+  api: { url: `${url}/v2` },
+  streams: { bookings: stream },
+});
+const api = connect(connector, {});
+const bridge = await openBridge({ from: api, to: warehouse(address), schema: "ours" });
+const from = performance.now();
+const report = await bridge.run();
+const seconds = (performance.now() - from) / 1000;
+await api.close();
+if (report.outcome !== "done") throw report.error;
+const [{ askMs, shapeMs, loadMs }] = report.streams;
+console.error(`  phases: asking ${askMs} ms, shaping ${shapeMs} ms, loading ${loadMs} ms`);
+process.send({ seconds, peakMb: process.resourceUsage().maxRSS / 1024 });
+process.disconnect();
