@@ -5,37 +5,21 @@ import { join } from "node:path";
 import selfsigned from "selfsigned";
 import { afterEach, describe, expect, it } from "vitest";
 import { parseYaml } from "../src/core/define/check.js";
-import type { ConnectorInput } from "../src/core/define/connector-input.js";
-import { projectSchema, type WriteMode } from "../src/core/define/project-schema.js";
+import { projectSchema } from "../src/core/define/project-schema.js";
 import type { ColumnType } from "../src/core/shape/column-type.js";
-import { openBridge } from "../src/index.js";
 import { sqlType } from "../src/warehouse/mariadb/dialect.js";
 import { mariadb } from "../src/warehouse/mariadb/index.js";
-import { fakeApi } from "./support/fake-api.js";
+import { carryInto } from "./support/carry.js";
 import { freshPrefix, MARIADB, onMariadb } from "./support/mariadb.js";
 import { startMariadb } from "./support/own-mariadb.js";
 import { temporaryFolder } from "./support/project.js";
-
-type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 
 const closing: (() => unknown)[] = [];
 afterEach(async () => {
   for (const close of closing.splice(0).reverse()) await close();
 });
 
-async function carry(
-  url: string,
-  records: readonly unknown[],
-  stream: Partial<StreamInput> = {},
-  write: WriteMode = "upsert",
-) {
-  const { api } = fakeApi({ get: "/s", key: "id", ...stream }, () => ({ body: records }));
-  const to = mariadb(url);
-  const bridge = await openBridge({ from: api, to, name: "b", schema: "huts", streams: { s: { write } } });
-  const report = await bridge.run();
-  expect(report.error?.message).toBeUndefined();
-  return report.streams[0]!;
-}
+const carry = carryInto(mariadb);
 
 const COLUMNS = {
   id: { type: "int64" },

@@ -4,45 +4,26 @@ import { readFileSync } from "node:fs";
 import { createServer } from "node:net";
 import { afterEach, describe, expect, it } from "vitest";
 import { parseYaml } from "../src/core/define/check.js";
-import type { ConnectorInput } from "../src/core/define/connector-input.js";
-import type { WriteMode } from "../src/core/define/project-schema.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
 import type { ColumnType } from "../src/core/shape/column-type.js";
 import type { Api } from "../src/index.js";
-import { openBridge } from "../src/index.js";
 import { sqlType } from "../src/warehouse/postgres/dialect.js";
 import { postgres } from "../src/warehouse/postgres/index.js";
 import { storableJson } from "../src/warehouse/postgres/storable-json.js";
-import { fakeApi } from "./support/fake-api.js";
+import { apiOf, bridgeInto, carryInto } from "./support/carry.js";
+import type { fakeApi } from "./support/fake-api.js";
 import { isLong } from "./support/long.js";
 import { startPostgres } from "./support/own-postgres.js";
 import { freshDatabase, onServer, SERVER } from "./support/postgres.js";
 import { listen } from "./support/serve.js";
-
-type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 
 const closing: (() => unknown)[] = [];
 afterEach(async () => {
   for (const close of closing.splice(0).reverse()) await close();
 });
 
-const apiOf = (stream: Partial<StreamInput>, answer: Parameters<typeof fakeApi>[1]): Api =>
-  fakeApi({ streams: { s: { get: "/s", key: "id", ...stream } as StreamInput } }, answer).api;
-
-const bridgeTo = (url: string, api: Api, options: Partial<Parameters<typeof openBridge>[0]> = {}) =>
-  openBridge({ from: api, to: postgres(url), name: "b", schema: "huts", ...options });
-
-async function carry(
-  url: string,
-  records: readonly unknown[],
-  stream: Partial<StreamInput> = {},
-  write: WriteMode = "upsert",
-) {
-  const api = apiOf(stream, () => ({ body: records }));
-  const report = await (await bridgeTo(url, api, { streams: { s: { write } } })).run();
-  expect(report.error?.message).toBeUndefined();
-  return report.streams[0]!;
-}
+const bridgeTo = (url: string, api: Api, options = {}) => bridgeInto(postgres(url), api, options);
+const carry = carryInto(postgres);
 
 describe("values", () => {
   it("stand as the API gave them, at the limits of their types", async () => {

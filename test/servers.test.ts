@@ -2,26 +2,19 @@
 
 import { createServer, connect as dial, type Socket } from "node:net";
 import { afterEach, describe, expect, it } from "vitest";
-import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import type { Api } from "../src/index.js";
-import { openBridge } from "../src/index.js";
-import { fakeApi } from "./support/fake-api.js";
+import { apiOf, bridgeInto } from "./support/carry.js";
+import type { fakeApi } from "./support/fake-api.js";
 import { isLong } from "./support/long.js";
 import { listen } from "./support/serve.js";
 import { theServer as server } from "./support/warehouse.js";
-
-type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 
 const closing: (() => unknown)[] = [];
 afterEach(async () => {
   for (const close of closing.splice(0).reverse()) await close();
 });
 
-const apiOf = (stream: Partial<StreamInput>, answer: Parameters<typeof fakeApi>[1]): Api =>
-  fakeApi({ streams: { s: { get: "/s", key: "id", ...stream } as StreamInput } }, answer).api;
-
-const bridgeTo = (url: string, api: Api, options: Partial<Parameters<typeof openBridge>[0]> = {}) =>
-  openBridge({ from: api, to: server.warehouse(url), name: "b", schema: "huts", ...options });
+const bridgeTo = (url: string, api: Api, options = {}) => bridgeInto(server.warehouse(url), api, options);
 
 const run = (url: string, statement: string) => server.connected(url, (query) => query(statement));
 

@@ -1,4 +1,5 @@
-// Bookings into a server's tables, in a process of its own: `carry.mjs postgres <address of the API> <address of the server>`.
+// Bookings into a server's tables, in a process of its own.
+// Arguments: postgres or mariadb, the address of the API, the address of the server.
 import { connect, defineConnector, openBridge } from "../../dist/index.js";
 import { SETS } from "../sets.mjs";
 

@@ -65,13 +65,14 @@ export async function planViews({
   try {
     const session = await warehouse.open({ readOnly: true });
     try {
+      // before the first run there are no tables to look at
+      if ((await session.ledger.runs({ bridge, limit: 1 })).length === 0) return plan(() => []);
       const problems = await session.checkViews({ bridge, schema }, views);
       return plan((view) => (problems.has(view) ? [`As its tables are now: ${problems.get(view)}`] : []));
     } finally {
       await session.close();
     }
   } catch (error) {
-    // before the first run there are no tables to look at
     if (isBridgeError(error, "WAREHOUSE_EMPTY")) return plan(() => []);
     throw error;
   }

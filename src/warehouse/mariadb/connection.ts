@@ -178,9 +178,12 @@ async function checkServer(rows: (sql: string) => Promise<readonly SqlRow[]>): P
   });
 }
 
+const DENIED = "Check user and password of the warehouse's address.";
+
 /** What to do, by the code of the server (MariaDB error codes) or of the system. */
 const HINTS: Readonly<Record<string, string>> = {
-  ER_ACCESS_DENIED_ERROR: "Check user and password of the warehouse's address.",
+  ER_ACCESS_DENIED_ERROR: DENIED,
+  ER_ACCESS_DENIED_NO_PASSWORD_ERROR: DENIED,
   ER_HOST_NOT_PRIVILEGED: "Check the user, and from where the server lets it in.",
   ER_CON_COUNT_ERROR:
     "The server takes no more connections: raise max_connections, or run fewer bridges at a time.",

@@ -2,7 +2,8 @@
 
 import { type ColumnType, formatColumnType } from "../../core/shape/column-type.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import type { KnownTable, SqlCell, SqlDialect } from "../sql/dialect.js";
+import type { KnownTable, SqlDialect } from "../sql/dialect.js";
+import { listsOf } from "../sql/standard.js";
 import { isKeyed } from "../sql/work.js";
 
 /** A name as SQL takes it, whatever is in it. */
@@ -127,17 +128,6 @@ function fitted(column: string, from: ColumnType, to: ColumnType): string {
 /** What a statement sends grows with its rows: so many in each. */
 const MOST_ROWS = 500;
 
-function rowsOf(rows: readonly (readonly SqlCell[])[]) {
-  const width = rows[0]!.length;
-  const pieces = [];
-  for (let from = 0; from < rows.length; from += MOST_ROWS) {
-    const some = rows.slice(from, from + MOST_ROWS);
-    const marks = some.map((row, r) => `(${row.map((_, c) => `$${r * width + c + 1}`).join(", ")})`);
-    pieces.push({ query: `VALUES ${marks.join(", ")}`, values: some.flat() });
-  }
-  return pieces;
-}
-
 /** A record is found by its key; child rows by that of their record. */
 function indexes(target: string, table: TableSchema): string[] {
   const { recordKey, entityKey, columns } = table;
@@ -237,7 +227,7 @@ export function mariadbDialect(prefix: string): SqlDialect {
       epochMs: (moment: string) => `timestampdiff(MICROSECOND, '1970-01-01', ${moment}) DIV 1000`,
       textsOf: (list: string) =>
         `SELECT item FROM json_table(${list}, '$[*]' COLUMNS (item ${TEXT} PATH '$')) AS texts`,
-      rowsOf,
+      rowsOf: listsOf(() => MOST_ROWS),
       rowId: "rowid BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY",
       // one row, in which all runs meet
       lockRuns: (table: string) =>

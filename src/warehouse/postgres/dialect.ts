@@ -3,8 +3,8 @@
 import type { ColumnType } from "../../core/shape/column-type.js";
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import type { SqlCell, SqlDialect, StandingColumns } from "../sql/dialect.js";
-import { STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
+import type { SqlDialect, StandingColumns } from "../sql/dialect.js";
+import { listsOf, STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
 import { isKeyed } from "../sql/work.js";
 
 /** A name as SQL takes it, whatever is in it. */
@@ -102,18 +102,6 @@ function fitted(column: string, from: ColumnType, to: ColumnType): string {
 /** A server takes 65,535 values in a statement. */
 const MOST_VALUES = 60_000;
 
-function rowsOf(rows: readonly (readonly SqlCell[])[]) {
-  const width = rows[0]!.length;
-  const most = Math.max(1, Math.floor(MOST_VALUES / width));
-  const pieces = [];
-  for (let from = 0; from < rows.length; from += most) {
-    const some = rows.slice(from, from + most);
-    const marks = some.map((row, r) => `(${row.map((_, c) => `$${r * width + c + 1}`).join(", ")})`);
-    pieces.push({ query: `VALUES ${marks.join(", ")}`, values: some.flat() });
-  }
-  return pieces;
-}
-
 /** A record is found by its key; child rows by that of their record. */
 function indexes(target: string, table: TableSchema): string[] {
   const { recordKey, entityKey, path } = table;
@@ -179,7 +167,7 @@ export const POSTGRES: SqlDialect = Object.freeze({
     catalog: "current_database()",
     epochMs: (moment: string) => `floor(extract(epoch FROM ${moment}) * 1000)::BIGINT`,
     textsOf: (list: string) => `SELECT json_array_elements_text(${list}::JSON) AS item`,
-    rowsOf,
+    rowsOf: listsOf((width) => Math.floor(MOST_VALUES / width)),
     rowId: "rowid BIGINT GENERATED ALWAYS AS IDENTITY",
     lockRuns: (table: string) => `LOCK TABLE ${table} IN SHARE ROW EXCLUSIVE MODE`,
   },

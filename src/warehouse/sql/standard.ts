@@ -1,7 +1,7 @@
 /** Statements as most dialects write them. */
 
 import type { ColumnType } from "../../core/shape/column-type.js";
-import type { SqlDialect } from "./dialect.js";
+import type { LedgerSql, SqlDialect } from "./dialect.js";
 
 type Named = Pick<SqlDialect, "quoteName" | "typeName" | "widened">;
 
@@ -32,6 +32,21 @@ export const STANDARD_LEDGER = Object.freeze({
     `string_agg(${text}, ', ' ORDER BY ${order}) FILTER (WHERE ${condition})`,
   firstOf: (text: string, order: string) => `(array_agg(${text} ORDER BY ${order}))[1]`,
 });
+
+/** Rows as lists of values, so many rows of a width in each statement. */
+export const listsOf =
+  (mostRows: (width: number) => number): LedgerSql["rowsOf"] =>
+  (rows) => {
+    const width = rows[0]!.length;
+    const most = Math.max(1, mostRows(width));
+    const pieces = [];
+    for (let from = 0; from < rows.length; from += most) {
+      const some = rows.slice(from, from + most);
+      const marks = some.map((row, r) => `(${row.map((_, c) => `$${r * width + c + 1}`).join(", ")})`);
+      pieces.push({ query: `VALUES ${marks.join(", ")}`, values: some.flat() });
+    }
+    return pieces;
+  };
 
 /** Gives a column a wider type, every value kept. */
 export function widenInPlace(
