@@ -177,6 +177,16 @@ describe("tables", () => {
     expect(indexes.length).toBeGreaterThan(0);
   });
 
+  it("of another bridge that is at work in the same schema are left alone", async () => {
+    const url = await freshPrefix();
+    await carry(url, [{ id: 1 }]);
+    await onMariadb(url, "CREATE TABLE huts.eb_next_other (id BIGINT)");
+    await onMariadb(url, "CREATE TABLE huts.other (id BIGINT, eb_run BIGINT, eb_loaded_at DATETIME(6))");
+    await carry(url, [{ id: 2 }]);
+    expect(await onMariadb(url, "SELECT count(*) AS n FROM huts.eb_next_other")).toEqual([{ n: "0" }]);
+    expect(await onMariadb(url, "SELECT count(*) AS n FROM huts.other")).toEqual([{ n: "0" }]);
+  });
+
   it("that a broken-off run has left half changed are put right by the next one", async () => {
     const url = await freshPrefix();
     await carry(url, [{ id: 1, v: 1, w: 1 }]);

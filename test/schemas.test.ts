@@ -213,7 +213,7 @@ describe("--json", () => {
       return { code, lines: outputLines(stdout) };
     };
     const plan = await printed("plan");
-    expect(plan.lines.map(({ type }) => type)).toEqual(["plan", "plan"]);
+    expect(plan.lines.map(({ type }) => type)).toEqual(["plan", "plan", "view", "view"]);
     const run = await printed("run");
     expect(run.lines.at(-1)).toMatchObject({
       type: "run_ended",

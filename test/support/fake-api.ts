@@ -35,7 +35,7 @@ export function fakeApi(
         readonly streams: Readonly<Record<string, StreamInput>>;
         readonly api?: Partial<ConnectorInput["api"]>;
       },
-  answer: (asked: Asked) => Answered,
+  answer: (asked: Asked) => Answered | Promise<Answered>,
   code?: ConnectorCode,
 ) {
   const whole = "streams" in streams ? streams : { streams: { s: streams } };
@@ -61,7 +61,7 @@ export function fakeApi(
     log.push(asked);
     // nothing here waits for the outside: pages without end would hang the whole run of tests
     if (log.length > 50_000) throw new Error(`asked without end, last for ${url}`);
-    const { status = 200, headers: told = {}, body: given = {} } = answer(asked);
+    const { status = 200, headers: told = {}, body: given = {} } = await answer(asked);
     const bytes =
       given instanceof Uint8Array
         ? given

@@ -42,6 +42,8 @@ export async function startMariadb(more: readonly string[] = []): Promise<OwnMar
       `--port=${port}`,
       "--bind-address=127.0.0.1",
       `--socket=${join(folder, "socket")}`,
+      // a server that starts takes away what others have in the same place
+      `--tmpdir=${folder}`,
       "--skip-name-resolve",
       "--max-connections=500",
       // a test need not outlive its machine

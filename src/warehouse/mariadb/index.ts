@@ -8,7 +8,7 @@ import { NEXT_PREFIX } from "../sql/swap.js";
 import type { Warehouse, WarehouseFacts } from "../warehouse.js";
 import { connectTo, type MariaConnection, placeOf } from "./connection.js";
 import { mariadbDialect } from "./dialect.js";
-import { columnsOf, makeDue, tablePlaces, tidySchema } from "./places.js";
+import { columnsOf, makeDue, tablePlaces, tidyTables } from "./places.js";
 import { type LoadWay, StageTable } from "./stage.js";
 
 /**
@@ -75,7 +75,7 @@ function kindOf(url: string): ServerKind<MariaConnection> {
     prepare: (on) => on.run(makeDue(sql)),
     newStage: (on, number, table) =>
       new StageTable(sql, on, way, sql.tableName(LEDGER_SCHEMA, `stage_${number}`), table),
-    tidy: (on, schema) => tidySchema(sql, on, schema),
+    tidy: (on, of) => tidyTables(sql, on, of),
     places: tablePlaces(sql),
     columns: (on, schema, withViews) => columnsOf(sql, on, schema, withViews),
     asText: (column) => `CAST(${column} AS CHAR)`,

@@ -11,6 +11,7 @@ import { ledgerSchema } from "../sql/ledger-schema.js";
 import type { TablePlaces } from "../sql/load.js";
 import { byTable, type DescribedColumn } from "../sql/server-session.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
+import type { LoadOptions, StreamPlace } from "../warehouse.js";
 import { takeWiderStatements, WIDER_COLUMN } from "./dialect.js";
 
 /** Under this prefix stands what is dropped next. */
@@ -21,23 +22,29 @@ const tableOf = (sql: SqlDialect) => `${ledgerSchema(sql)}.places_due`;
 /** The statement that makes the table of what is due. */
 export function makeDue(sql: SqlDialect): string {
   const text = sql.ledger.types!.VARCHAR;
-  return `CREATE TABLE IF NOT EXISTS ${tableOf(sql)} (table_schema ${text}, built ${text}, replaced ${text})`;
+  const columns = ["bridge", "stream", "table_schema", "built", "replaced"].map((name) => `${name} ${text}`);
+  return `CREATE TABLE IF NOT EXISTS ${tableOf(sql)} (${columns.join(", ")})`;
 }
 
 export function tablePlaces(sql: SqlDialect): TablePlaces {
   return {
-    note: (on, { schema }, { built, replaced }) =>
-      on.run(`INSERT INTO ${tableOf(sql)} (table_schema, built, replaced) VALUES ($1, $2, $3)`, [
-        schema,
-        JSON.stringify(built),
-        JSON.stringify([...replaced.keys()]),
-      ]),
-    take: (on, schema) => takePlaces(sql, on, schema),
+    note: (on, { bridge, stream, schema }, { built, replaced }) =>
+      on.run(
+        `INSERT INTO ${tableOf(sql)} (bridge, stream, table_schema, built, replaced) VALUES ($1, $2, $3, $4, $5)`,
+        [...[bridge, stream, schema], JSON.stringify(built), JSON.stringify([...replaced.keys()])],
+      ),
+    take: (on, of) => takePlaces(sql, on, of),
   };
 }
 
-async function takePlaces(sql: SqlDialect, on: SqlConnection, schema: string): Promise<void> {
-  const due = await on.rows(`SELECT built, replaced FROM ${tableOf(sql)} WHERE table_schema = $1`, [schema]);
+async function takePlaces(
+  sql: SqlDialect,
+  on: SqlConnection,
+  { bridge, stream, schema }: StreamPlace,
+): Promise<void> {
+  const own = "WHERE bridge = $1 AND stream = $2 AND table_schema = $3";
+  const place = [bridge, stream, schema];
+  const due = await on.rows(`SELECT built, replaced FROM ${tableOf(sql)} ${own}`, place);
   for (const row of due) {
     const built = JSON.parse(String(row.built)) as string[];
     const replaced = JSON.parse(String(row.replaced)) as string[];
@@ -54,11 +61,8 @@ async function takePlaces(sql: SqlDialect, on: SqlConnection, schema: string): P
     const gone = replaced.filter((table) => !built.includes(table));
     for (const table of [...gone, ...built.map((each) => OLD_PREFIX + each)])
       await on.run(`DROP TABLE IF EXISTS ${name(table)}`);
-    await on.run(`DELETE FROM ${tableOf(sql)} WHERE table_schema = $1 AND built = $2`, [
-      schema,
-      String(row.built),
-    ]);
   }
+  if (due.length > 0) await on.run(`DELETE FROM ${tableOf(sql)} ${own}`, place);
 }
 
 /** What stands in a schema: tables alone, or views as well. */
@@ -86,23 +90,30 @@ export async function columnsOf(
 const tablesOf = async (sql: SqlDialect, on: SqlConnection, schema: string) =>
   byTable(await columnsOf(sql, on, schema, false));
 
-/** Ends what is due in a schema, and takes away what a broken-off run has left there. */
-export async function tidySchema(sql: SqlDialect, on: SqlConnection, schema: string): Promise<void> {
-  await takePlaces(sql, on, schema);
-  const there = await tablesOf(sql, on, schema);
-  const known = await on.rows(
-    `SELECT DISTINCT table_name FROM ${ledgerSchema(sql)}.columns WHERE table_schema = $1`,
-    [schema],
+/** Ends what is due for a stream, and takes away what a broken-off run of it has left. */
+export async function tidyTables(sql: SqlDialect, on: SqlConnection, of: LoadOptions): Promise<void> {
+  const { bridge, stream, schema, rootTable } = of;
+  await takePlaces(sql, on, of);
+  const rows = await on.rows(
+    `SELECT table_name, max(bridge = $1 AND stream = $2) AS is_own FROM ${ledgerSchema(sql)}.columns
+     WHERE table_schema = $3 GROUP BY table_name`,
+    [bridge, stream, schema],
   );
-  const names = new Set(known.map((row) => String(row.table_name)));
-  for (const [table, columns] of there) {
+  const known = new Set(rows.map((row) => String(row.table_name)));
+  const own = new Set([
+    rootTable,
+    ...rows.filter((row) => String(row.is_own) === "1").map((row) => String(row.table_name)),
+  ]);
+  for (const [table, columns] of await tablesOf(sql, on, schema)) {
     const target = sql.tableName(schema, table);
-    const isAside = table.startsWith(NEXT_PREFIX) || table.startsWith(OLD_PREFIX);
-    const isOurs = columns.has(RUN_COLUMN) && columns.has(LOADED_COLUMN);
+    const isAside = [NEXT_PREFIX, OLD_PREFIX].some(
+      (prefix) => table.startsWith(prefix) && own.has(table.slice(prefix.length)),
+    );
     // it was made for rows that were not committed
-    const isLeft = !names.has(table) && isOurs && (await isEmpty(on, target));
-    if (isAside || isLeft) await on.run(`DROP TABLE ${target}`);
-    else if (columns.has(WIDER_COLUMN)) await settleWider(sql, on, schema, table);
+    const mayBeLeft = !known.has(table) && (table === rootTable || table.startsWith(`${rootTable}_`));
+    const isOurs = columns.has(RUN_COLUMN) && columns.has(LOADED_COLUMN);
+    if (isAside || (mayBeLeft && isOurs && (await isEmpty(on, target)))) await on.run(`DROP TABLE ${target}`);
+    else if (own.has(table) && columns.has(WIDER_COLUMN)) await settleWider(sql, on, schema, table);
   }
 }
 

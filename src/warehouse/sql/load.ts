@@ -16,6 +16,7 @@ import {
   NO_ROWS,
   type SchemaChange,
   type StreamLoad,
+  type StreamPlace,
   type SweepEntry,
 } from "../warehouse.js";
 import type { SqlConnection, SqlDialect } from "./dialect.js";
@@ -78,8 +79,8 @@ export interface LoadPorts {
 export interface TablePlaces {
   /** Notes it, inside of the transaction. */
   note(on: SqlConnection, options: LoadOptions, swap: Pick<Swap, "built" | "replaced">): Promise<void>;
-  /** Does what was noted. */
-  take(on: SqlConnection, schema: string): Promise<void>;
+  /** Does what was noted for a stream. */
+  take(on: SqlConnection, of: StreamPlace): Promise<void>;
 }
 
 /** The stream's tables as they stand when it is opened. */
@@ -266,7 +267,7 @@ export class SqlLoad implements StreamLoad {
       return { counts: buildsBeside ? swapped : merged, changes };
     };
     const committed = await work.transaction(carry, () => this.ports.hasCommitted?.(options, entry.number));
-    if (swaps) await places?.take(on, options.schema);
+    if (swaps) await places?.take(on, options);
     this.standing = standing;
     this.orphaned = [];
     return committed;

@@ -61,8 +61,8 @@ export interface ServerKind<C extends ServerConnection> {
   /** Makes what this kind keeps beside the ledger's tables. */
   prepare?(on: C): Promise<void>;
   newStage(on: C, number: number, table: string): Stage;
-  /** Puts right what runs that were broken off have left in a schema. */
-  tidy?(on: C, schema: string): Promise<void>;
+  /** Puts right what runs of a stream that were broken off have left. */
+  tidy?(on: C, of: LoadOptions): Promise<void>;
   readonly places?: TablePlaces | undefined;
   /** what stands in a schema, in order: tables alone, or views as well */
   columns(on: C, schema: string, withViews: boolean): Promise<readonly DescribedColumn[]>;
@@ -105,7 +105,6 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
   readonly names = NAMES;
   private stages = 0;
   private readonly free: C[] = [];
-  private readonly tidied = new Set<string>();
 
   constructor(
     private readonly kind: ServerKind<C>,
@@ -127,16 +126,11 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
       places: kind.places,
       hasCommitted: (of, number) => this.hasCommitted(of, number),
     };
-    const there = await this.turns(() => this.standing(options.schema));
+    const there = await this.turns(async () => {
+      await kind.tidy?.(this.writing, options);
+      return byTable(await kind.columns(this.writing, options.schema, false));
+    });
     return new SqlLoad(options, ports, await standingOf(this.ledger, options, there));
-  }
-
-  /** The tables of a schema, with their columns' names. */
-  private async standing(schema: string): Promise<Map<string, ReadonlySet<string>>> {
-    // once, before any load of this session builds its own
-    if (!this.tidied.has(schema)) await this.kind.tidy?.(this.writing, schema);
-    this.tidied.add(schema);
-    return byTable(await this.kind.columns(this.writing, schema, false));
   }
 
   private async openStages(): Promise<StageSet> {
