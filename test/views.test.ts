@@ -154,7 +154,7 @@ describe("views", () => {
       code: "VIEW_INVALID",
       where: { bridge: "b", table: "two" },
     });
-    await expect(run([], { "Two!": "SELECT 1" })).rejects.toMatchObject({ code: "CONFIG_INVALID" });
+    await expect(run([], { "Two!": "SELECT 1" })).rejects.toMatchObject({ code: "VIEW_INVALID" });
   });
 });
 

@@ -143,11 +143,16 @@ export async function openBridge(options: BridgeOptions): Promise<Bridge> {
 /** @throws BridgeError VIEW_INVALID */
 function viewQueries(views: Readonly<Record<string, string>>, bridge: string): ViewQueries {
   const queries = Object.entries(views).map(([name, text]) => {
+    const where = { bridge, table: name };
+    if (!nameText.safeParse(name).success)
+      throw new BridgeError("VIEW_INVALID", `A view cannot have the name ${JSON.stringify(name)}.`, {
+        where,
+        hint: "Name it, and its file, in lower-case letters, digits and _, beginning with a letter.",
+      });
     try {
-      checkValue(nameText, name, codeSource("openBridge.views"));
       return [name, oneQuery(text)] as const;
     } catch (error) {
-      throw toBridgeError(error, { bridge, table: name });
+      throw toBridgeError(error, where);
     }
   });
   return new Map(queries);

@@ -13,8 +13,8 @@ export function oneQuery(text: string): string {
   const isNothing = (part: string) => part.replace(/--[^\n]*|\/\*[\s\S]*?\*\//g, "").trim() === "";
   const ends = [...text.matchAll(TOKEN)].filter(([token]) => token === ";").map(({ index }) => index);
   const query = text.slice(0, ends[0]);
-  if (isNothing(query)) throw new BridgeError("VIEW_INVALID", "There is no query.");
+  if (isNothing(query)) throw new BridgeError("VIEW_INVALID", "The view has no query.");
   const rest = ends.length === 0 ? "" : text.slice(ends[0]).replaceAll(";", "");
-  if (!isNothing(rest)) throw new BridgeError("VIEW_INVALID", "There is more than one statement.");
+  if (!isNothing(rest)) throw new BridgeError("VIEW_INVALID", "The view has more than one statement.");
   return query.trim();
 }

@@ -25,7 +25,7 @@ export class LedgerNotes implements LoadNotes {
   ): Promise<void> {
     const { run, bridge, stream } = options;
     const { cursors } = entry;
-    await this.checkOwner(on, run, bridge);
+    await this.checkOwner(on, options);
     const whole = cursors.size === 1 ? cursors.get("") : undefined;
     const noted = cursors.size === 0 ? null : JSON.stringify(whole ?? Object.fromEntries(cursors));
     const checkpoint = [run, bridge, stream, entry.number, timestamp(entry.atMs), rows, noted];
@@ -36,7 +36,7 @@ export class LedgerNotes implements LoadNotes {
   }
 
   /** Whoever starts a run of a bridge marks those that have lost their process, or their connection alone. */
-  private async checkOwner(on: SqlConnection, run: number, bridge: string): Promise<void> {
+  async checkOwner(on: SqlConnection, { run, bridge }: LoadOptions): Promise<void> {
     if (this.sql.ledger.lockRuns === undefined) return;
     const [own] = await on.rows(
       `SELECT outcome FROM ${ledgerSchema(this.sql)}.runs WHERE run = $1 AND outcome = 'broken_off' FOR UPDATE`,

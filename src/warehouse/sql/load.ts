@@ -38,6 +38,8 @@ export interface SweepNote extends SweepEntry {
 
 /** What a load notes in the ledger, inside the transaction of its checkpoint. */
 export interface LoadNotes {
+  /** @throws BridgeError BRIDGE_RUNNING where another process has taken the bridge over */
+  checkOwner(on: SqlConnection, options: LoadOptions): Promise<void>;
   noteColumns(
     on: SqlConnection,
     options: LoadOptions,
@@ -244,6 +246,8 @@ export class SqlLoad implements StreamLoad {
     const { doubled, unchanged } = await prepareSlot(work, slot, target, this.standing);
     const isApart = work.sql.tablesApart === true;
     const makeTables = () => this.makeTables(work, slot, tables, standing, last);
+    // tables that another process has in hand are not touched
+    if (isApart) await notes.checkOwner(on, options);
     const madeBefore = isApart ? await makeTables() : undefined;
     const carry = async () => {
       const putViewsBack = await this.viewsAside(work, tables, standing, last);
