@@ -14,7 +14,7 @@ const units = (TZ: string) => ({
   },
 });
 
-const ALL_WAREHOUSES = ["merge", "sweep", "model", "drift", "rewritten", "unshape", "mend", "kill-modes"];
+const ALL_WAREHOUSES = ["merge", "sweep", "model", "drift", "rewritten", "mend", "kill-modes"];
 
 /** What is true of DuckDB has to be true of every warehouse; by night all of it is tried. */
 const onServer = (title: string, warehouse: string, usual: readonly string[]) => ({

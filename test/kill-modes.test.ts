@@ -10,7 +10,7 @@ import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 import { isServer, warehouseEntry } from "./support/warehouse.js";
 
-const MOMENTS = Number(KILLS ?? (isServer ? 5 : 12));
+const MOMENTS = Number(KILLS ?? (isServer ? 4 : 8));
 const SEED = 20_261_126;
 const PAGE = 25;
 
