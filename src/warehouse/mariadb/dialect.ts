@@ -3,7 +3,7 @@
 import { type ColumnType, formatColumnType } from "../../core/shape/column-type.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { KnownTable, SqlDialect } from "../sql/dialect.js";
-import { listsOf } from "../sql/standard.js";
+import { isWrittenAsText, listsOf } from "../sql/standard.js";
 import { isKeyed } from "../sql/work.js";
 
 /** A name as SQL takes it, whatever is in it. */
@@ -63,13 +63,6 @@ const jsonOf = (name: string, from: ColumnType) =>
   from.kind === "boolean"
     ? `CASE WHEN ${name} THEN 'true' WHEN NOT ${name} THEN 'false' END`
     : asText(name, from);
-
-/** Whether JSON has the value in quotes. */
-function isWrittenAsText({ kind }: ColumnType): boolean {
-  return (
-    kind === "text" || kind === "uuid" || kind === "date" || kind.endsWith("timestamp") || kind === "bytes"
-  );
-}
 
 /** Text as JSON writes the value: times in RFC 3339. */
 function asText(name: string, from: ColumnType): string {

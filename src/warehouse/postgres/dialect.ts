@@ -4,7 +4,7 @@ import type { ColumnType } from "../../core/shape/column-type.js";
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect, StandingColumns } from "../sql/dialect.js";
-import { listsOf, STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
+import { isWrittenAsText, listsOf, STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
 import { isKeyed } from "../sql/work.js";
 
 /** A name as SQL takes it, whatever is in it. */
@@ -52,13 +52,6 @@ function widened(column: string, from: ColumnType, to: ColumnType): string {
   if (to.kind === "text") return asText(name, from);
   if (from.kind === "date" && to.kind === "timestamp") return `(${name}::TIMESTAMP AT TIME ZONE 'UTC')`;
   return `${name}::${sqlType(to)}`;
-}
-
-/** Whether JSON has the value in quotes. */
-function isWrittenAsText({ kind }: ColumnType): boolean {
-  return (
-    kind === "text" || kind === "uuid" || kind === "date" || kind.endsWith("timestamp") || kind === "bytes"
-  );
 }
 
 /** Text as JSON writes the value: times in RFC 3339. */

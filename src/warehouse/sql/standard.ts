@@ -48,6 +48,13 @@ export const listsOf =
     return pieces;
   };
 
+/** Whether JSON has the value in quotes. */
+export function isWrittenAsText({ kind }: ColumnType): boolean {
+  return (
+    kind === "text" || kind === "uuid" || kind === "date" || kind.endsWith("timestamp") || kind === "bytes"
+  );
+}
+
 /** Gives a column a wider type, every value kept. */
 export function widenInPlace(
   sql: Named,
