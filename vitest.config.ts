@@ -31,6 +31,18 @@ const onServer = (title: string, warehouse: string, usual: readonly string[]) =>
   },
 });
 
+const onFolders = {
+  test: {
+    name: "on files",
+    include: ["write-modes", ...(process.env.EARLY_BRIDGE_LONG === "1" ? ALL_WAREHOUSES : [])].map(
+      (file) => `test/${file}.test.ts`,
+    ),
+    env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: "files" },
+    testTimeout: 240_000,
+    hookTimeout: 60_000,
+  },
+};
+
 export default defineConfig({
   test: {
     // most of the time is spent waiting for processes: two files at once keep two cores busy
@@ -49,6 +61,7 @@ export default defineConfig({
           hookTimeout: 60_000,
         },
       },
+      onFolders,
       onServer("PostgreSQL", "postgres", ["write-modes", "postgres", "servers", "views"]),
       onServer("MariaDB", "mariadb", ["write-modes", "mariadb", "servers", "views"]),
     ],

@@ -30,6 +30,7 @@ const APART = [
   "commander",
   "fastify",
   "http-link-header",
+  "iconv-lite",
   "light-my-request",
   "mysql2",
   "open",

@@ -13,7 +13,7 @@ const fail = (message) => {
 };
 
 /** These need a driver, which is the user's to install. */
-const DRIVEN = ["./duckdb", "./postgres", "./mariadb"];
+const DRIVEN = ["./duckdb", "./files", "./postgres", "./mariadb"];
 
 /** Imports a subpath in a process of its own; the names that it exports. */
 function importSubpath(name) {
@@ -80,7 +80,7 @@ try {
   // without the driver, the command says what to install
   runBin(["demo", "--bookings", "100"], 2, "npm install @duckdb/node-api");
   npm(["install", `@duckdb/node-api@${manifest.peerDependencies["@duckdb/node-api"]}`], folder);
-  importSubpath(join(manifest.name, "duckdb"));
+  for (const way of ["duckdb", "files"]) importSubpath(join(manifest.name, way));
   const drivers = ["pg", "pg-copy-streams", "mysql2"].map(
     (name) => `${name}@${manifest.peerDependencies[name]}`,
   );

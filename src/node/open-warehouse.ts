@@ -28,6 +28,8 @@ const SERVERS = {
   },
 } as const;
 
+const DUCKDB_DRIVER = "@duckdb/node-api";
+
 /** @throws BridgeError DRIVER_MISSING, SECRET_IN_PLAIN, SECRET_MISSING */
 export async function openWarehouse(definition: Definition, place: WarehousePlace): Promise<Warehouse> {
   const { folder, resolved } = place;
@@ -35,7 +37,11 @@ export async function openWarehouse(definition: Definition, place: WarehousePlac
     const address = definition[key];
     if (address !== undefined) return openServer(key, address, place);
   }
-  const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), "@duckdb/node-api");
+  if (definition.folder !== undefined) {
+    const { folder: inFolder } = await loadDriver(() => import("../warehouse/files/index.js"), DUCKDB_DRIVER);
+    return inFolder(resolve(folder, String(await resolved(definition.folder, "folder"))), definition.files);
+  }
+  const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), DUCKDB_DRIVER);
   return duckdb(resolve(folder, String(await resolved(definition.duckdb!, "duckdb"))));
 }
 

@@ -21,7 +21,7 @@ export interface CheckpointRule {
 export interface CheckpointPorts {
   readonly clock: Clock;
   readonly rule: CheckpointRule;
-  readonly load: Pick<StreamLoad, "waitingRows" | "checkpoint" | "finish">;
+  readonly load: Pick<StreamLoad, "waitingRows" | "mayWait" | "checkpoint" | "finish">;
   /** Runs work while no page is being taken: between two pages rows and cursor belong together. */
   inTurn<T>(work: () => Promise<T>): Promise<T>;
   /** The cursors that have moved since the last checkpoint; what requests have cost since then. */
@@ -46,13 +46,20 @@ export class Checkpointer {
 
   get isDue(): boolean {
     const { clock, rule, load } = this.ports;
+    if (load.mayWait === true) return false;
     return load.waitingRows >= rule.rows || clock.now() - this.lastMs >= rule.everyMs;
   }
 
   /** While pages are long in coming, a checkpoint that falls due is made all the same. */
   arm(): void {
     const { clock, rule, load, inTurn } = this.ports;
-    if (this.timer !== undefined || load.waitingRows === 0 || !Number.isFinite(rule.everyMs)) return;
+    if (
+      this.timer !== undefined ||
+      load.waitingRows === 0 ||
+      load.mayWait === true ||
+      !Number.isFinite(rule.everyMs)
+    )
+      return;
     const timer = new AbortController();
     this.timer = timer;
     const waitMs = Math.max(0, this.lastMs + rule.everyMs - clock.now());

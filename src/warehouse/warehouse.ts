@@ -222,6 +222,8 @@ export interface StreamLoad {
   readonly missing: readonly string[];
   /** rows of all tables waiting for the next checkpoint */
   readonly waitingRows: number;
+  /** a checkpoint now would cost more than what waits is worth: one that falls due may come later */
+  readonly mayWait?: boolean | undefined;
   /**
    * Takes a page. `schema` is given when it has changed since the last call. Rows are copied. Of a record that came and
    * is also among those removed, what was told of it last counts.

@@ -1,24 +1,30 @@
 /**
- * The warehouse that the conformance suite runs over: DuckDB files, or databases of a server. A test names a path; what
- * it reads is always the DuckDB file there, made anew of the server's tables where these are meant.
+ * The warehouse that the conformance suite runs over: DuckDB files, databases of a server, or folders of Parquet files.
+ * A test names a path; what it reads is always the DuckDB file there, made anew of the other one's tables where these
+ * are meant.
  */
 
-import { rmSync } from "node:fs";
+import { existsSync, rmSync } from "node:fs";
 import { DuckDBInstance } from "@duckdb/node-api";
 import pLimit from "p-limit";
 import { duckdb } from "../../src/warehouse/duckdb/index.js";
+import { folder } from "../../src/warehouse/files/index.js";
 import type { Warehouse } from "../../src/warehouse/warehouse.js";
+import { readFolder } from "./files.js";
 import { MARIADB_SERVER } from "./mariadb.js";
 import { POSTGRES_SERVER } from "./postgres.js";
 import type { CopiedTable, Query, TestServer } from "./test-server.js";
 
 const SERVERS: Readonly<Record<string, TestServer>> = { postgres: POSTGRES_SERVER, mariadb: MARIADB_SERVER };
 
-/** undefined: DuckDB files */
-const server = SERVERS[process.env.EARLY_BRIDGE_TEST_WAREHOUSE ?? ""];
+const meant = process.env.EARLY_BRIDGE_TEST_WAREHOUSE ?? "";
+/** undefined: files */
+const server = SERVERS[meant];
+export const isFolders = meant === "files";
 export const theServer = server ?? POSTGRES_SERVER;
 export const isServer = server !== undefined;
 export const isPostgres = server === POSTGRES_SERVER;
+const folderOf = (path: string) => `${path}.files`;
 const made = new Map<string, Promise<string>>();
 
 function addressOf(path: string): Promise<string> {
@@ -29,6 +35,7 @@ function addressOf(path: string): Promise<string> {
 
 /** The warehouse for a path. */
 export function warehouseAt(path: string): Warehouse {
+  if (isFolders) return folder(folderOf(path));
   if (server === undefined) return duckdb(path);
   return {
     title: server.title,
@@ -47,6 +54,7 @@ export const namedFor = async (path: string, query: string) =>
 
 /** The warehouse for a path as a project names it, and what stands in the project's .env for it. */
 export async function warehouseEntry(path: string) {
+  if (isFolders) return { entry: { folder: folderOf(path) }, env: "" };
   if (server === undefined) return { entry: { duckdb: path }, env: "" };
   return { entry: { [server.key]: "$WAREHOUSE_URL" }, env: `WAREHOUSE_URL=${await addressOf(path)}\n` };
 }
@@ -56,6 +64,11 @@ const turns = pLimit(1);
 /** Reads the file at a path, with the server's tables for the path in it, where these are meant. */
 export async function upToDate<T>(path: string, read: () => Promise<T>): Promise<T> {
   const url = await made.get(path);
+  if (isFolders && existsSync(folderOf(path)))
+    return turns(async () => {
+      await readFolder(folderOf(path), path);
+      return read();
+    });
   if (url === undefined) return read();
   return turns(async () => {
     await server!.connected(url, async (query) => copyTables(await server!.tables(query, url), query, path));

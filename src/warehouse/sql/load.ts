@@ -14,6 +14,7 @@ import {
   type Committed,
   type LoadOptions,
   NO_ROWS,
+  type RowCounts,
   type SchemaChange,
   type StreamLoad,
   type StreamPlace,
@@ -73,8 +74,21 @@ export interface LoadPorts {
   inTurn<T>(work: () => Promise<T>): Promise<T>;
   /** where tables change apart from transactions: what has to happen to them after one */
   readonly places?: TablePlaces | undefined;
+  /** Takes what a commit leaves in the stream's tables, inside of its transaction. */
+  readonly writeOut?: ((work: SqlWork, left: LeftTables) => Promise<void>) | undefined;
   /** whether a checkpoint is in the ledger: asked where the answer to its commit was lost */
   hasCommitted?: ((options: LoadOptions, number: number) => Promise<boolean>) | undefined;
+}
+
+/** A stream's tables as a commit leaves them. */
+export interface LeftTables {
+  readonly options: LoadOptions;
+  /** the columns of those that are there; the two of every row, its run and time, come after them */
+  readonly tables: ReadonlyMap<string, StandingTable>;
+  /** of the stream's own table */
+  readonly counts: RowCounts;
+  /** those whose form is another one now */
+  readonly changed: ReadonlySet<string>;
 }
 
 /** Tables that were built and wait to take the place of others, when the commit that says so stands. */
@@ -221,6 +235,8 @@ export class SqlLoad implements StreamLoad {
           const note = { ...entry, living, gone: counts.removed };
           await this.ports.notes.noteSweep(work.connection, this.options, note);
         }
+        const left = { options: this.options, tables: this.standing, counts, changed: new Set<string>() };
+        await this.ports.writeOut?.(work, left);
         return { counts, changes: [] };
       });
     });
@@ -268,7 +284,11 @@ export class SqlLoad implements StreamLoad {
       await notes.noteChanges(on, options, changes, entry.atMs);
       await notes.noteIssues(on, options, slot.issues, entry.atMs);
       await notes.noteCheckpoint(on, options, entry, staged);
-      return { counts: buildsBeside ? swapped : merged, changes };
+      const counts = buildsBeside ? swapped : merged;
+      const changed = new Set(own.map(({ table }) => table));
+      if (!buildsBeside || last)
+        await this.ports.writeOut?.(work, { options, tables: standing, counts, changed });
+      return { counts, changes };
     };
     const committed = await work.transaction(carry, () => this.ports.hasCommitted?.(options, entry.number));
     if (swaps) await places?.take(on, options);

@@ -1,0 +1,330 @@
+/** A DuckDB file while it is open. */
+
+import { stat } from "node:fs/promises";
+import { availableParallelism } from "node:os";
+import { dirname, resolve } from "node:path";
+import type { DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
+import pLimit, { type LimitFunction } from "p-limit";
+import { BridgeError } from "../../core/errors.js";
+import type { NameRules } from "../../core/shape/naming.js";
+import type { SqlConnection, SqlValue } from "../sql/dialect.js";
+import { SqlLedger } from "../sql/ledger.js";
+import { type LoadPorts, SqlLoad } from "../sql/load.js";
+import type { StageSet } from "../sql/stage.js";
+import { standingOf } from "../sql/standing.js";
+import { NEXT_PREFIX } from "../sql/swap.js";
+import { transaction } from "../sql/transaction.js";
+import { checkViews, makeViews } from "../sql/views.js";
+import type {
+  LoadOptions,
+  SampleRow,
+  StreamLoad,
+  StreamPlace,
+  TableView,
+  ViewOutcome,
+  ViewPlace,
+  ViewQueries,
+  WarehouseFacts,
+  WarehouseSession,
+} from "../warehouse.js";
+import { BlockCache } from "./block-cache.js";
+import { driver } from "./driver.js";
+import { openError } from "./open-errors.js";
+import { type StagePlace, StageTable } from "./stage.js";
+import { StageFolder, temporaryFolderOf } from "./stage-folder.js";
+import { DUCKDB, FILE_DATABASE, quoteText, tableName } from "./types.js";
+
+/** DuckDB itself has no limit; this one keeps names readable. */
+const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
+
+/** What goes with the transactions in a DuckDB file in which another warehouse works: what counts is elsewhere. */
+export interface Upkeep {
+  /** the folder whose files it reads and writes */
+  readonly folder: string;
+  /** Brings the ledger in, before it is looked at. */
+  bringIn(on: SqlConnection): Promise<void>;
+  /** A transaction begins; what the last one left, where it was not committed, is void. */
+  begin(): void;
+  /** Inside of a transaction, at its end. */
+  beforeCommit(on: SqlConnection): Promise<void>;
+  afterCommit(on: SqlConnection): Promise<void>;
+  readonly writeOut: NonNullable<LoadPorts["writeOut"]>;
+  /** A stream's tables go, inside of a transaction. */
+  dropped(on: SqlConnection, of: StreamPlace): Promise<void>;
+}
+
+/**
+ * Opens a DuckDB file.
+ * @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER, WAREHOUSE_EMPTY
+ */
+export async function openFile(path: string, readOnly: boolean, upkeep?: Upkeep): Promise<DuckSession> {
+  if (readOnly && upkeep === undefined && !(await exists(path))) {
+    throw new BridgeError("WAREHOUSE_EMPTY", `There is no DuckDB file ${path} yet.`, {
+      hint: "Run a bridge first: it makes the file.",
+    });
+  }
+  const instance = await driver.DuckDBInstance.create(":memory:", SAFE);
+  const writing = await instance.connect();
+  try {
+    const folder = dirname(resolve(path));
+    await writing.run(`SET temp_directory = ${quoteText(temporaryFolderOf(path))}`);
+    const folders = [folder, ...(upkeep === undefined ? [] : [resolve(upkeep.folder)])];
+    await writing.run(`SET allowed_directories = [${folders.map(quoteText).join(", ")}]`);
+    await writing.run("SET enable_external_access = false");
+    // rows are read and shaped on a thread of ours meanwhile
+    await writing.run(`SET threads = ${Math.max(1, availableParallelism() - 1)}`);
+    // the ledger's and the samples' times do not depend on where the process runs
+    await writing.run("SET TimeZone = 'UTC'");
+    // rows that wait are read once
+    await writing.run("SET enable_external_file_cache = false");
+    const mode = readOnly && upkeep === undefined ? ", READ_ONLY" : "";
+    await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode})`);
+    const turns = pLimit(1);
+    const connection = withUpkeep(connectionOf(writing), upkeep);
+    await upkeep?.bringIn(connection);
+    const ledger = new SqlLedger(DUCKDB, connection, (work) => turns(work));
+    await ledger.prepare(readOnly);
+    const waiting = new StageFolder(path);
+    if (!readOnly) await waiting.removeLeftovers();
+    return new DuckSession({ instance, writing, connection, ledger, turns, readOnly, waiting, upkeep });
+  } catch (error) {
+    // else the file would stay attached, and locked, for as long as the process lives
+    writing.closeSync();
+    instance.closeSync();
+    throw await openError(error, path);
+  }
+}
+
+/** Nothing is fetched, and no file outside of the warehouse's own folder is touched, whatever a file claims to be. */
+const SAFE = {
+  autoinstall_known_extensions: "false",
+  autoload_known_extensions: "false",
+  allow_community_extensions: "false",
+};
+
+/** What a session is made of. */
+interface Parts {
+  readonly instance: DuckDBInstance;
+  readonly writing: DuckDBConnection;
+  /** the same connection, for transactions */
+  readonly connection: SqlConnection;
+  readonly ledger: SqlLedger;
+  readonly turns: LimitFunction;
+  readonly readOnly: boolean;
+  /** for rows on their way */
+  readonly waiting: StageFolder;
+  readonly upkeep: Upkeep | undefined;
+}
+
+export class DuckSession implements WarehouseSession, StagePlace {
+  readonly names = NAMES;
+  readonly cache: BlockCache;
+  private stages = 0;
+  private readonly cleaned = new Set<string>();
+  /** loads open one after the other: what a broken-off one left aside is dropped before any other builds its own */
+  private readonly opening = pLimit(1);
+
+  readonly ledger: SqlLedger;
+  readonly waiting: StageFolder;
+
+  constructor(private readonly parts: Parts) {
+    this.ledger = parts.ledger;
+    this.waiting = parts.waiting;
+    this.cache = new BlockCache((sql) => parts.writing.run(sql));
+  }
+
+  async openLoad(options: LoadOptions): Promise<StreamLoad> {
+    if (this.parts.readOnly) throw new BridgeError("INTERNAL", "the file is open for reading only");
+    const ports: LoadPorts = {
+      sql: DUCKDB,
+      writing: this.parts.connection,
+      notes: this.ledger.notes,
+      openStages: () => this.openStages(),
+      inTurn: (work) =>
+        this.parts.turns(async () => {
+          const result = await work();
+          await this.cache.trim();
+          return result;
+        }),
+      writeOut: this.parts.upkeep?.writeOut,
+    };
+    return this.opening(async () => {
+      await this.dropLeftovers(options.schema);
+      return new SqlLoad(
+        options,
+        ports,
+        await standingOf(this.ledger, options, await this.columnsOf(options.schema)),
+      );
+    });
+  }
+
+  /** DuckDB runs one query of a connection at a time: stages have one of their own. */
+  private async openStages(): Promise<StageSet> {
+    const connection = await this.parts.instance.connect();
+    return {
+      connection: this.parts.connection,
+      stage: (table) => new StageTable(connection, this, `${table}_${++this.stages}`, table),
+      close: async () => connection.closeSync(),
+    };
+  }
+
+  /** Works on the file while nobody else does, outside of transactions. */
+  onFile<T>(work: (on: SqlConnection) => Promise<T>): Promise<T> {
+    return this.parts.turns(() => work(this.parts.connection));
+  }
+
+  async close(): Promise<void> {
+    await this.parts.turns(async () => {
+      this.parts.writing.closeSync();
+      this.parts.instance.closeSync();
+      if (!this.parts.readOnly) await this.waiting.close();
+    });
+  }
+
+  async dropStream(of: StreamPlace): Promise<void> {
+    const known = await this.ledger.columns(of.schema, of.bridge, of.stream);
+    const names = new Set(known.map(({ table }) => table));
+    const { connection, upkeep, turns } = this.parts;
+    await turns(() =>
+      transaction(
+        (statement) => connection.run(statement),
+        async () => {
+          for (const name of names)
+            await connection.run(`DROP TABLE IF EXISTS ${tableName(of.schema, name)}`);
+          await upkeep?.dropped(connection, of);
+          await this.ledger.forgetStream(of);
+        },
+      ),
+    );
+  }
+
+  async about(): Promise<WarehouseFacts> {
+    const [row] = await this.read("SELECT version() AS version");
+    return { program: `DuckDB ${String(row?.version).replace(/^v/, "")}`, way: "file" };
+  }
+
+  async tryWriting(schema: string): Promise<void> {
+    const table = tableName(schema, `${NEXT_PREFIX}probe`);
+    await this.parts.turns(async () => {
+      await this.parts.writing.run("BEGIN");
+      try {
+        await this.parts.writing.run(DUCKDB.makeSchema(schema));
+        await this.parts.writing.run(`CREATE TABLE ${table} (id BIGINT)`);
+        await this.parts.writing.run(`INSERT INTO ${table} VALUES (1)`);
+      } catch (cause) {
+        const message = cause instanceof Error ? cause.message : String(cause);
+        throw new BridgeError(
+          "WAREHOUSE_FAILED",
+          `A table cannot be written in schema ${schema}: ${message}`,
+          { cause },
+        );
+      } finally {
+        await this.parts.writing.run("ROLLBACK");
+      }
+    });
+  }
+
+  makeViews(of: ViewPlace, queries: ViewQueries, atMs: number): Promise<ViewOutcome[]> {
+    return this.inFile((connection) => makeViews(DUCKDB, connection, of, queries, atMs));
+  }
+
+  checkViews(of: Omit<ViewPlace, "run">, queries: ViewQueries): Promise<Map<string, string>> {
+    return this.inFile((connection) => checkViews(DUCKDB, connection, of, queries));
+  }
+
+  /** Works on a connection to which the file is all there is: tables have no name before that of their schema. */
+  private inFile<T>(work: (connection: SqlConnection) => Promise<T>): Promise<T> {
+    return this.parts.turns(async () => {
+      const connection = await this.parts.instance.connect();
+      try {
+        await connection.run(`USE ${FILE_DATABASE}.main`);
+        return await work(connectionOf(connection));
+      } finally {
+        connection.closeSync();
+      }
+    });
+  }
+
+  async describeTables(schema: string): Promise<TableView[]> {
+    const views: TableView[] = [];
+    for (const [name, names] of await this.columnsOf(schema)) {
+      const table = tableName(schema, name);
+      const types = await this.read(
+        `SELECT column_name, data_type FROM information_schema.columns
+         WHERE table_schema = $1 AND table_name = $2 AND table_catalog = '${FILE_DATABASE}' ORDER BY ordinal_position`,
+        [schema, name],
+      );
+      const [count] = await this.read(`SELECT count(*) AS rows FROM ${table}`);
+      const columns = types.map((row) => ({ name: String(row.column_name), type: String(row.data_type) }));
+      if (names.size > 0) views.push({ name, rows: Number(count?.rows), columns });
+    }
+    return views;
+  }
+
+  async sampleRows(schema: string, table: string, limit: number): Promise<SampleRow[]> {
+    const sql = `SELECT COLUMNS(*)::VARCHAR FROM ${tableName(schema, table)} LIMIT ${Math.floor(limit)}`;
+    return (await this.read(sql)) as SampleRow[];
+  }
+
+  private read(sql: string, values: string[] = []): Promise<Record<string, unknown>[]> {
+    return this.parts.turns(async () =>
+      (await this.parts.writing.runAndReadAll(sql, values)).getRowObjectsJS(),
+    );
+  }
+
+  /** Drops what a broken-off `replace` left aside; once, before any load of this session builds its own. */
+  private async dropLeftovers(schema: string): Promise<void> {
+    if (this.cleaned.has(schema)) return;
+    this.cleaned.add(schema);
+    for (const name of (await this.columnsOf(schema)).keys()) {
+      if (!name.startsWith(NEXT_PREFIX)) continue;
+      await this.parts.turns(() => this.parts.writing.run(`DROP TABLE ${tableName(schema, name)}`));
+    }
+  }
+
+  /** The tables of a schema as DuckDB knows them, with their columns' names. */
+  private async columnsOf(schema: string): Promise<Map<string, Set<string>>> {
+    const rows = await this.read(
+      `SELECT table_name, column_name FROM information_schema.columns
+       WHERE table_schema = $1 AND table_catalog = '${FILE_DATABASE}' ORDER BY table_name`,
+      [schema],
+    );
+    const tables = new Map<string, Set<string>>();
+    for (const row of rows) {
+      const table = String(row.table_name);
+      tables.set(table, (tables.get(table) ?? new Set()).add(String(row.column_name)));
+    }
+    return tables;
+  }
+}
+
+/** A connection whose transactions are kept up with. */
+function withUpkeep(connection: SqlConnection, upkeep: Upkeep | undefined): SqlConnection {
+  if (upkeep === undefined) return connection;
+  return {
+    rows: (sql, values) => connection.rows(sql, values),
+    run: async (sql, values) => {
+      if (sql === "BEGIN") upkeep.begin();
+      if (sql === "COMMIT") await upkeep.beforeCommit(connection);
+      await connection.run(sql, values);
+      if (sql === "COMMIT") await upkeep.afterCommit(connection);
+    },
+  };
+}
+
+function connectionOf(connection: DuckDBConnection): SqlConnection {
+  const list = (values: readonly SqlValue[] = []) => values.map((value) => value);
+  return {
+    run: async (sql, values) => {
+      await connection.run(sql, list(values));
+    },
+    rows: async (sql, values) => (await connection.runAndReadAll(sql, list(values))).getRowObjectsJS(),
+  };
+}
+
+async function exists(path: string): Promise<boolean> {
+  return stat(path).then(
+    () => true,
+    () => false,
+  );
+}

@@ -1,0 +1,133 @@
+/**
+ * The ledger as files in a store. Each commit writes the whole of it under the next number, where there is none yet:
+ * that file is the commit. The highest number counts, so that of two processes that write at once one finds its number
+ * taken and gives up, and a reader never sees half.
+ *
+ *   {"table":"runs","columns":{"run":"BIGINT", …},"row":null}     what a table is
+ *   {"table":"runs","columns":null,"row":{"run":"1", …}}          a row of it, values as texts
+ */
+
+import { join } from "node:path";
+import { BridgeError } from "../../core/errors.js";
+import { DUCKDB, FILE_DATABASE, quoteName, quoteText } from "../duckdb/types.js";
+import type { SqlConnection } from "../sql/dialect.js";
+import { LEDGER_SCHEMA, ledgerSchema } from "../sql/ledger-schema.js";
+import { OWN_FOLDER, runText } from "./names.js";
+import type { Store } from "./store.js";
+
+const PREFIX = `${OWN_FOLDER}/ledger-`;
+const ENDING = ".jsonl.gz";
+const SCHEMA = ledgerSchema(DUCKDB);
+const LINES = "format = 'newline_delimited', maximum_object_size = 1073741824";
+
+interface LedgerTable {
+  readonly name: string;
+  /** types in DuckDB's words, by column */
+  readonly columns: Readonly<Record<string, string>>;
+}
+
+export class LedgerFile {
+  private number = 0;
+  /** those of before, newest last */
+  private old: string[] = [];
+
+  constructor(
+    private readonly store: Store,
+    /** a folder of this machine */
+    private readonly scratch: string,
+  ) {}
+
+  /** Reads the ledger into the database; false where there is none. */
+  async bringIn(on: SqlConnection): Promise<boolean> {
+    const files = await this.store.list(PREFIX);
+    const numbers = files.map(({ name }) => Number(name.slice(PREFIX.length, -ENDING.length)));
+    this.number = Math.max(0, ...numbers.filter(Number.isInteger));
+    this.old = files.map(({ name }) => name).filter((name) => name !== nameOf(this.number));
+    if (this.number === 0) return false;
+    const path = join(this.scratch, `ledger${ENDING}`);
+    await this.store.fetch(nameOf(this.number), path);
+    const from = `read_json(${quoteText(path)}, ${LINES}, columns = {"table": 'VARCHAR', "columns": 'JSON', "row": 'JSON'})`;
+    try {
+      for (const row of await on.rows(
+        `SELECT "table", "columns"::VARCHAR AS columns FROM ${from} WHERE "columns" IS NOT NULL`,
+      ))
+        await bringTable(on, { name: String(row.table), columns: JSON.parse(String(row.columns)) }, from);
+      return true;
+    } catch (cause) {
+      throw new BridgeError(
+        "WAREHOUSE_NOT_OURS",
+        `The ledger ${nameOf(this.number)} cannot be read: it is damaged.`,
+        {
+          hint: "Bring back a copy of the folder, or choose an empty one: then all is asked for again.",
+          cause,
+        },
+      );
+    }
+  }
+
+  /** Writes the ledger as it stands in the transaction. @throws BridgeError WAREHOUSE_LOCKED, FILE_UNWRITABLE */
+  async publish(on: SqlConnection): Promise<void> {
+    const path = join(this.scratch, `ledger-next${ENDING}`);
+    await on.run(
+      `COPY (${exportQuery(await tablesOf(on))}) TO ${quoteText(path)} (FORMAT json, COMPRESSION gzip)`,
+    );
+    const name = nameOf(this.number + 1);
+    if (!(await this.store.putNew(path, name)))
+      throw new BridgeError(
+        "WAREHOUSE_LOCKED",
+        "Another process has written into the same folder meanwhile.",
+        {
+          hint: "One process at a time may run bridges into a folder. What was committed stands; run again.",
+        },
+      );
+    if (this.number > 0) this.old.push(nameOf(this.number));
+    this.number++;
+  }
+
+  /** Removes ledgers of commits before the last one. */
+  async tidy(): Promise<void> {
+    for (const name of this.old.splice(0, this.old.length - 1)) await this.store.remove(name);
+  }
+}
+
+const nameOf = (number: number) => `${PREFIX}${runText(number)}${ENDING}`;
+
+async function bringTable(on: SqlConnection, { name, columns }: LedgerTable, from: string): Promise<void> {
+  const table = `${SCHEMA}.${quoteName(name)}`;
+  const names = Object.keys(columns);
+  const typed = names.map((each) => `${quoteName(each)} ${columns[each]}`).join(", ");
+  const cells = names.map((each) => `("row"->>${quoteText(`$.${JSON.stringify(each)}`)})::${columns[each]}`);
+  await on.run(DUCKDB.makeSchema(LEDGER_SCHEMA));
+  await on.run(`CREATE TABLE ${table} (${typed})`);
+  await on.run(
+    `INSERT INTO ${table} SELECT ${cells.join(", ")} FROM ${from} WHERE "table" = ${quoteText(name)} AND "row" IS NOT NULL`,
+  );
+}
+
+async function tablesOf(on: SqlConnection): Promise<LedgerTable[]> {
+  const rows = await on.rows(
+    `SELECT c.table_name AS name, c.column_name AS column, c.data_type AS type FROM information_schema.columns AS c
+     JOIN information_schema.tables AS t USING (table_catalog, table_schema, table_name)
+     WHERE c.table_catalog = '${FILE_DATABASE}' AND c.table_schema = '${LEDGER_SCHEMA}' AND t.table_type = 'BASE TABLE'
+     ORDER BY name, c.ordinal_position`,
+  );
+  const tables = new Map<string, Record<string, string>>();
+  for (const { name, column, type } of rows) {
+    const columns = tables.get(String(name)) ?? {};
+    columns[String(column)] = String(type);
+    tables.set(String(name), columns);
+  }
+  return [...tables].map(([name, columns]) => ({ name, columns }));
+}
+
+function exportQuery(tables: readonly LedgerTable[]): string {
+  const parts = tables.flatMap(({ name, columns }) => {
+    const table = quoteText(name);
+    const cells = Object.keys(columns).map((each) => `${quoteName(each)}::VARCHAR AS ${quoteName(each)}`);
+    return [
+      `SELECT ${table} AS "table", ${quoteText(JSON.stringify(columns))}::JSON AS "columns", NULL::JSON AS "row"`,
+      `SELECT ${table}, NULL, to_json(r) FROM (SELECT ${cells.join(", ")} FROM ${SCHEMA}.${quoteName(name)} ORDER BY rowid) AS r`,
+    ];
+  });
+  return parts.join(" UNION ALL ");
+}

@@ -1,0 +1,278 @@
+/**
+ * Which files a commit makes of a stream's tables.
+ *
+ *   append                       the new rows of each table, in files of their own
+ *   upsert, replace, versions    each table whose rows are others now, whole; the files before it go
+ *
+ * Rows are known again by what stands: where readers get other forms than Parquet, or may take files away, what is
+ * needed is kept beside, in Parquet.
+ */
+
+import { randomBytes } from "node:crypto";
+import { join } from "node:path";
+import type { FilesOptions } from "../../core/define/files-schema.js";
+import { BridgeError } from "../../core/errors.js";
+import { RUN_COLUMN } from "../../core/shape/own-columns.js";
+import { DUCKDB, quoteName, quoteText, tableName } from "../duckdb/types.js";
+import type { SqlConnection, StandingColumns } from "../sql/dialect.js";
+import { ledgerSchema } from "../sql/ledger-schema.js";
+import type { LeftTables } from "../sql/load.js";
+import type { LoadOptions, StreamPlace } from "../warehouse.js";
+import { filesOf, type TableFile } from "./file-list.js";
+import { parquetStatement } from "./form.js";
+import { ASIDE, fileName, KEPT, NO_DAY, numbered, runText } from "./names.js";
+import type { Store } from "./store.js";
+import { contentOf, type Written, withOwn, writeDelivered, writeFile } from "./write-files.js";
+
+/** The files of a commit, and the paths of those that are none of the table's any more. */
+export interface NewFiles {
+  readonly files: readonly TableFile[];
+  readonly gone: readonly string[];
+}
+
+/** Whether files come beside those that stand, which stay as they are. */
+export const comesBeside = ({ write }: LoadOptions) => write.standing === "kept" && !write.buildsBeside;
+
+/** A table's rows that go into files. */
+interface Part {
+  readonly options: LoadOptions;
+  readonly table: string;
+  readonly columns: StandingColumns;
+  /** what stands after FROM */
+  readonly rows: string;
+  readonly count: number;
+  readonly isWhole: boolean;
+  readonly content: string;
+}
+
+export class TableWriter {
+  /** rows of tables that are in files, where new ones come beside them; by table */
+  private written = new Map<string, number>();
+  private writing = new Map<string, number>();
+  /** streams whose rows stand in the DuckDB file as they stand in files */
+  private readonly filled = new Set<string>();
+  /** rows in files that this session has written, by stream */
+  private readonly inFiles = new Map<string, number>();
+  /** files of a run so far, by table */
+  private readonly numbers = new Map<string, number>();
+  /** paths of the files of the commit under way */
+  private readonly paths = new Set<string>();
+
+  constructor(
+    private readonly store: Store,
+    private readonly options: FilesOptions,
+    private readonly scratch: string,
+  ) {}
+
+  begin(): void {
+    this.writing = new Map();
+    this.paths.clear();
+  }
+
+  committed(): void {
+    this.written = new Map([...this.written, ...this.writing]);
+  }
+
+  /** Rows of a table that stand already, and are in files. */
+  stands(schema: string, table: string, rows: number): void {
+    this.written.set(tableName(schema, table), rows);
+  }
+
+  isFilled(of: StreamPlace): boolean {
+    return this.filled.has(keyOf(of));
+  }
+
+  fill(of: StreamPlace): void {
+    this.filled.add(keyOf(of));
+  }
+
+  /** Rows in the files of a stream, where this session has written them. */
+  rowsOf(of: StreamPlace): number | undefined {
+    return this.inFiles.get(keyOf(of));
+  }
+
+  forget(of: StreamPlace): void {
+    const { schema } = of;
+    this.filled.delete(keyOf(of));
+    for (const table of this.written.keys())
+      if (table.startsWith(`${DUCKDB.schemaName(schema)}.`)) this.written.delete(table);
+  }
+
+  async write(on: SqlConnection, left: LeftTables): Promise<NewFiles> {
+    const { options, tables } = left;
+    const before = await filesOf(on, options);
+    const isBeside = comesBeside(options);
+    const files: TableFile[] = [];
+    const gone = new Set(
+      before.filter(({ table }) => !isBeside && !tables.has(table)).map(({ path }) => path),
+    );
+    for (const [table, columns] of tables) {
+      const old = before.filter((file) => file.table === table);
+      const part = isBeside
+        ? await this.newRows(on, options, table, columns)
+        : await this.wholeTable(on, options, table, columns, old);
+      if (part === undefined) continue;
+      if (!isBeside) for (const { path } of old) gone.add(path);
+      files.push(...(await this.filesOf(on, part, gone)));
+    }
+    for (const { path } of files) gone.delete(path);
+    const written = files.filter(({ isKept }) => !isKept).reduce((sum, { rows }) => sum + rows, 0);
+    if (written > 0) this.inFiles.set(keyOf(options), written);
+    return { files, gone: [...gone] };
+  }
+
+  private async newRows(
+    on: SqlConnection,
+    options: LoadOptions,
+    table: string,
+    columns: StandingColumns,
+  ): Promise<Part | undefined> {
+    const name = tableName(options.schema, table);
+    const from = this.written.get(name) ?? 0;
+    const rows = Number((await on.rows(`SELECT count(*) AS n FROM ${name}`))[0]?.n);
+    this.writing.set(name, rows);
+    if (rows <= from) return undefined;
+    // rows that come are at the end, and none goes
+    const part = `${name} WHERE rowid >= ${from}`;
+    const own = { options, table, columns: withOwn(columns) };
+    return { ...own, rows: part, count: rows - from, isWhole: false, content: "" };
+  }
+
+  /** The whole table, where its rows are not those of the files that stand. */
+  private async wholeTable(
+    on: SqlConnection,
+    options: LoadOptions,
+    table: string,
+    columns: StandingColumns,
+    old: readonly TableFile[],
+  ): Promise<Part | undefined> {
+    // nothing came: its rows were not even fetched
+    if (old.length > 0 && !this.isFilled(options)) return undefined;
+    const rows = tableName(options.schema, table);
+    // which run wrote a row last is told by it
+    const told = new Map([...columns, [RUN_COLUMN, { kind: "int64" } as const]]);
+    const { count, content } = await contentOf(on, rows, told, JSON.stringify(this.options));
+    if (old.length > 0 && old.every((file) => file.content === content)) return undefined;
+    return { options, table, columns: withOwn(columns), rows, count, isWhole: true, content };
+  }
+
+  private async filesOf(on: SqlConnection, part: Part, free: ReadonlySet<string>): Promise<TableFile[]> {
+    const { day } = this.options;
+    const column = day === undefined ? undefined : part.columns.get(day);
+    const days = column === undefined ? [undefined] : await daysOf(on, part.rows, day!);
+    const files: TableFile[] = [];
+    for (const value of days) {
+      const rows =
+        value === undefined
+          ? part.rows
+          : `(SELECT * FROM ${part.rows}) WHERE ${dayText(day!)} = ${quoteText(value)}`;
+      files.push(await this.delivered(on, { ...part, rows }, value, free));
+    }
+    const sum = files.reduce((rows, file) => rows + file.rows, 0);
+    if (sum !== part.count)
+      throw new BridgeError("INTERNAL", `Of ${part.count} rows of ${part.table}, ${sum} went into files.`);
+    const kept = await this.keptColumns(on, part);
+    if (kept !== undefined) files.push(await this.kept(on, part, kept));
+    return files;
+  }
+
+  private async delivered(
+    on: SqlConnection,
+    part: Part,
+    day: string | undefined,
+    free: ReadonlySet<string>,
+  ): Promise<TableFile> {
+    const { options, table, columns, rows, isWhole } = part;
+    const key = `${options.run} ${tableName(options.schema, table)} ${day}`;
+    const number = (this.numbers.get(key) ?? 0) + 1;
+    this.numbers.set(key, number);
+    const path = await this.freePath(
+      on,
+      fileName(this.options, options, table, { isWhole, number, day }),
+      free,
+    );
+    const aside = asideOf(path);
+    const written = await writeDelivered(on, rows, columns, this.at(aside), this.options);
+    return entryOf(part, { path, aside, format: this.options.format, day, columns }, written);
+  }
+
+  /** The columns that have to be kept beside what readers get; undefined: none. */
+  private async keptColumns(
+    on: SqlConnection,
+    { options, table, columns, isWhole }: Part,
+  ): Promise<StandingColumns | undefined> {
+    if (isWhole) return this.options.format === "parquet" ? undefined : columns;
+    if (table !== options.rootTable) return undefined;
+    const rows = await on.rows(
+      `SELECT column_name AS name, role FROM ${ledgerSchema(DUCKDB)}.columns
+       WHERE bridge = $1 AND stream = $2 AND table_schema = $3 AND table_name = $4
+       AND (is_key OR role IN ('row_id', 'state'))`,
+      [options.bridge, options.stream, options.schema, table],
+    );
+    // what has no key is never known again
+    if (rows.some(({ role }) => role === "row_id")) return undefined;
+    const names = new Set(rows.map(({ name }) => String(name)));
+    return withOwn(new Map([...columns].filter(([name]) => names.has(name))));
+  }
+
+  private async kept(on: SqlConnection, part: Part, columns: StandingColumns): Promise<TableFile> {
+    const { options, table } = part;
+    const name = `${KEPT}${options.schema}/${table}/${runText(options.run)}.parquet`;
+    const path = await this.freePath(on, name, NONE_FREE);
+    const aside = asideOf(path);
+    const written = await writeFile(on, parquetStatement(part.rows, columns, this.at(aside)), this.at(aside));
+    return {
+      ...entryOf(part, { path, aside, format: "parquet", day: undefined, columns }, written),
+      isKept: true,
+    };
+  }
+
+  private at(aside: string): string {
+    return join(this.scratch, aside.slice(ASIDE.length));
+  }
+
+  /** A path that is no other file's; those that go with this commit are free. @throws BridgeError TABLE_NOT_OURS */
+  private async freePath(on: SqlConnection, name: string, free: ReadonlySet<string>): Promise<string> {
+    const taken = new Set((await filesOf(on)).map(({ path }) => path));
+    for (let number = 1; ; number++) {
+      const path = numbered(name, number);
+      if (this.paths.has(path) || (taken.has(path) && !free.has(path))) continue;
+      if (!taken.has(path) && !path.startsWith(KEPT) && (await this.store.has(path)))
+        throw new BridgeError(
+          "TABLE_NOT_OURS",
+          `The file ${path} is there already, and it is not one of ours.`,
+          {
+            hint: "Move it away, or choose another name or folder.",
+          },
+        );
+      this.paths.add(path);
+      return path;
+    }
+  }
+}
+
+const keyOf = ({ bridge, stream, schema }: StreamPlace) => JSON.stringify([bridge, stream, schema]);
+
+const NONE_FREE: ReadonlySet<string> = new Set();
+
+const asideOf = (path: string) =>
+  `${ASIDE}${randomBytes(8).toString("hex")}-${path.slice(path.lastIndexOf("/") + 1)}`;
+
+function entryOf(
+  { options, table, content }: Part,
+  file: Pick<TableFile, "path" | "aside" | "format" | "day" | "columns">,
+  written: Written,
+): TableFile {
+  const { bridge, stream, schema, run } = options;
+  return { bridge, stream, schema, table, run, isKept: false, content, ...file, ...written };
+}
+
+const dayText = (column: string) => `coalesce(left(${quoteName(column)}::VARCHAR, 10), '${NO_DAY}')`;
+
+async function daysOf(on: SqlConnection, rows: string, column: string): Promise<string[]> {
+  const found = await on.rows(
+    `SELECT DISTINCT ${dayText(column)} AS day FROM (SELECT * FROM ${rows}) ORDER BY day`,
+  );
+  // a table without rows is a file all the same
+  return found.length === 0 ? [NO_DAY] : found.map((row) => String(row.day));
+}
