@@ -24,6 +24,7 @@ const others = [
 const entries = [...subpaths.map((path) => path.slice("./dist/".length, -".js".length)), ...others];
 /** Packages that stay apart: they are CommonJS and ask for Node's own modules, or are the user's to install. */
 const APART = [
+  "@aws-sdk/*",
   "@duckdb/*",
   "@fastify/*",
   "cli-table3",
@@ -39,6 +40,7 @@ const APART = [
   "picocolors",
   "pino",
   "proper-lockfile",
+  "ssh2",
   "undici",
 ];
 

@@ -13,7 +13,7 @@ const fail = (message) => {
 };
 
 /** These need a driver, which is the user's to install. */
-const DRIVEN = ["./duckdb", "./files", "./postgres", "./mariadb"];
+const DRIVEN = ["./duckdb", "./files", "./s3", "./sftp", "./postgres", "./mariadb"];
 
 /** Imports a subpath in a process of its own; the names that it exports. */
 function importSubpath(name) {
@@ -81,11 +81,11 @@ try {
   runBin(["demo", "--bookings", "100"], 2, "npm install @duckdb/node-api");
   npm(["install", `@duckdb/node-api@${manifest.peerDependencies["@duckdb/node-api"]}`], folder);
   for (const way of ["duckdb", "files"]) importSubpath(join(manifest.name, way));
-  const drivers = ["pg", "pg-copy-streams", "mysql2"].map(
+  const drivers = ["pg", "pg-copy-streams", "mysql2", "@aws-sdk/client-s3", "ssh2"].map(
     (name) => `${name}@${manifest.peerDependencies[name]}`,
   );
   npm(["install", ...drivers], folder);
-  for (const server of ["postgres", "mariadb"]) importSubpath(join(manifest.name, server));
+  for (const server of ["postgres", "mariadb", "s3", "sftp"]) importSubpath(join(manifest.name, server));
   for (const path of subpaths) requireSubpath(join(manifest.name, path));
   const tools = ["typescript", "@types/node"].map((name) => `${name}@${manifest.devDependencies[name]}`);
   npm(["install", "--save-dev", ...tools], folder);

@@ -1,13 +1,13 @@
 /** A warehouse that is a server: one process for a bridge at a time, connections that drop, and who is not let in. */
 
-import { createServer, connect as dial, type Socket } from "node:net";
+import type { Socket } from "node:net";
 import { afterEach, describe, expect, it } from "vitest";
 import type { Api } from "../src/index.js";
 import { apiOf, bridgeInto } from "./support/carry.js";
 import type { fakeApi } from "./support/fake-api.js";
 import { isLong } from "./support/long.js";
-import { listen } from "./support/serve.js";
 import { theServer as server } from "./support/warehouse.js";
+import { watchedWay } from "./support/watched-way.js";
 
 const closing: (() => unknown)[] = [];
 afterEach(async () => {
@@ -62,23 +62,9 @@ describe("one bridge", () => {
 
 /** A way to the server that can be watched, and cut. */
 async function wayTo(url: string, watch: (chunk: Buffer, sockets: readonly Socket[]) => void) {
-  const { hostname, port: farPort } = new URL(url);
-  const server = createServer((near) => {
-    const far = dial(Number(farPort), hostname);
-    far.on("data", (chunk) => near.writable && near.write(chunk));
-    near.on("data", (chunk) => {
-      far.write(chunk);
-      watch(chunk, [near, far]);
-    });
-    for (const [one, other] of [
-      [near, far],
-      [far, near],
-    ] as const)
-      one.on("error", () => {}).on("close", () => other.destroy());
-  });
-  const port = await listen(server);
-  closing.push(() => server.close());
-  return Object.assign(new URL(url), { host: `127.0.0.1:${port}` }).href;
+  const way = await watchedWay(url, watch);
+  closing.push(way.close);
+  return way.url;
 }
 
 describe("a connection that drops", () => {

@@ -182,6 +182,10 @@ export const ERROR_CODES = {
   },
   WAREHOUSE_EMPTY: { kind: "warehouse", hint: "Run a bridge into it first." },
   WAREHOUSE_UNREACHABLE: { kind: "warehouse", hint: "Check the path and its permissions." },
+  HOST_KEY_UNKNOWN: {
+    kind: "warehouse",
+    hint: "Ask the server's owner for its fingerprint, and write it into sftp: { host_key: SHA256:… }.",
+  },
   WAREHOUSE_NEWER: {
     kind: "warehouse",
     hint: "Update early-bridge: a newer version has written this ledger.",

@@ -37,10 +37,7 @@ export async function openWarehouse(definition: Definition, place: WarehousePlac
     const address = definition[key];
     if (address !== undefined) return openServer(key, address, place);
   }
-  if (definition.folder !== undefined) {
-    const { folder: inFolder } = await loadDriver(() => import("../warehouse/files/index.js"), DUCKDB_DRIVER);
-    return inFolder(resolve(folder, String(await resolved(definition.folder, "folder"))), definition.files);
-  }
+  if (definition.folder !== undefined) return openFolder(definition, definition.folder, place);
   const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), DUCKDB_DRIVER);
   return duckdb(resolve(folder, String(await resolved(definition.duckdb!, "duckdb"))));
 }
@@ -50,14 +47,75 @@ async function openServer(
   address: string,
   { file, resolved }: WarehousePlace,
 ): Promise<Warehouse> {
-  if (!isReference(address) && URL.canParse(address) && new URL(address).password !== "")
-    throw new BridgeError("SECRET_IN_PLAIN", "The warehouse's password stands in the file itself.", {
-      where: { file },
-      hint: `Write ${key}: $WAREHOUSE_URL and put the address into .env.`,
-    });
+  checkNoPassword(key, address, file);
   const { driver, load } = SERVERS[key];
   const open = await loadDriver<(url: string) => Warehouse>(load, driver);
   return open(String(await resolved(address, key)));
+}
+
+/** A folder of this machine, or one elsewhere: what its address begins with tells. */
+async function openFolder(
+  { files, s3, sftp }: Definition,
+  address: string,
+  { folder, file, resolved }: WarehousePlace,
+): Promise<Warehouse> {
+  checkNoPassword("folder", address, file);
+  const url = String(await resolved(address, "folder"));
+  const [scheme] = /^[a-z0-9]+(?=:\/\/)/i.exec(url) ?? [];
+  switch (scheme) {
+    case undefined: {
+      const made = await loadDriver(() => import("../warehouse/files/index.js"), DUCKDB_DRIVER);
+      return made.folder(resolve(folder, url), files);
+    }
+    case "s3": {
+      const made = await loadDriver(() => import("../warehouse/files/s3.js"), "@aws-sdk/client-s3");
+      return made.s3(url, files, await secretsOf("s3", s3, ["secret"], file, resolved));
+    }
+    case "sftp": {
+      const made = await loadDriver(() => import("../warehouse/files/sftp.js"), "ssh2");
+      return made.sftp(
+        url,
+        files,
+        await secretsOf("sftp", sftp, ["private_key", "passphrase"], file, resolved),
+      );
+    }
+    default:
+      throw new BridgeError("CONFIG_INVALID", `${scheme}:// is no address of a folder.`, {
+        where: { file },
+        hint: "Write a path, or an address that begins with s3:// or sftp://.",
+      });
+  }
+}
+
+/** Values with what they refer to; secrets have to be references. @throws BridgeError SECRET_IN_PLAIN */
+async function secretsOf<T extends Readonly<Record<string, string | undefined>>>(
+  under: string,
+  given: T | undefined,
+  secrets: readonly string[],
+  file: string,
+  resolved: WarehousePlace["resolved"],
+): Promise<T | undefined> {
+  if (given === undefined) return undefined;
+  const values: Record<string, string> = {};
+  for (const [key, value] of Object.entries(given)) {
+    if (value === undefined) continue;
+    if (secrets.includes(key) && !isReference(value))
+      throw new BridgeError("SECRET_IN_PLAIN", `The warehouse's ${under}.${key} stands in the file itself.`, {
+        where: { file },
+        hint: `Write ${key}: $${under.toUpperCase()}_${key.toUpperCase()} and put the value into .env.`,
+      });
+    values[key] = String(await resolved(value, `${under}.${key}`));
+  }
+  return values as T;
+}
+
+/** @throws BridgeError SECRET_IN_PLAIN */
+function checkNoPassword(key: string, address: string, file: string): void {
+  if (isReference(address) || !URL.canParse(address) || new URL(address).password === "") return;
+  throw new BridgeError("SECRET_IN_PLAIN", "The warehouse's password stands in the file itself.", {
+    where: { file },
+    hint: `Write ${key}: $WAREHOUSE_URL and put the address into .env.`,
+  });
 }
 
 /** Loads a warehouse's module; its driver is an optional package. */

@@ -190,8 +190,8 @@ class ProjectReader {
     const at = ["warehouses", name];
     const warehouse = await openWarehouse(definition, {
       folder: this.folder,
-      file: this.file.place([...at, ...Object.keys(definition)]),
-      resolved: (text, key) => this.value(text, [...at, key]),
+      file: this.file.place([...at, ...Object.keys(definition).slice(0, 1)]),
+      resolved: (text, key) => this.value(text, [...at, ...key.split(".")]),
     });
     this.warehouses.set(name, warehouse);
     return warehouse;

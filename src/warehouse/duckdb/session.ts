@@ -5,7 +5,7 @@ import { availableParallelism } from "node:os";
 import { dirname, resolve } from "node:path";
 import type { DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
 import pLimit, { type LimitFunction } from "p-limit";
-import { BridgeError } from "../../core/errors.js";
+import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { NameRules } from "../../core/shape/naming.js";
 import type { SqlConnection, SqlValue } from "../sql/dialect.js";
 import { SqlLedger } from "../sql/ledger.js";
@@ -91,7 +91,8 @@ export async function openFile(path: string, readOnly: boolean, upkeep?: Upkeep)
     // else the file would stay attached, and locked, for as long as the process lives
     writing.closeSync();
     instance.closeSync();
-    throw await openError(error, path);
+    // what the other warehouse tells has its own place
+    throw upkeep !== undefined && isBridgeError(error) ? error : await openError(error, path);
   }
 }
 

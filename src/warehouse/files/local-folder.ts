@@ -97,7 +97,7 @@ class LocalFolder implements Store {
   async remove(name: string): Promise<void> {
     await this.told(() => rm(this.path(name), { force: true }));
     // a folder that is empty now is of no use; any other stays
-    await rmdir(dirname(this.path(name))).catch(() => {});
+    if (name.includes("/")) await rmdir(dirname(this.path(name))).catch(() => {});
   }
 
   async close(): Promise<void> {}

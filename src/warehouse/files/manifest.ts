@@ -30,7 +30,9 @@ export async function tablesManifest(on: SqlConnection): Promise<Manifest> {
     const key = `${file.schema}.${file.table}`;
     byTable.set(key, [...(byTable.get(key) ?? []), file]);
   }
-  const tables = [...byTable.values()].map((files) => {
+  const keys = [...byTable.keys()].sort();
+  const tables = keys.map((key) => {
+    const files = byTable.get(key)!;
     const { schema, table, bridge, stream } = files[0]!;
     const columns = new Map(files.flatMap((file) => [...file.columns]));
     return { schema, table, bridge, stream, columns: describe(withOwn(columns)), files: files.map(asEntry) };

@@ -8,7 +8,7 @@ import { mkdir, mkdtemp, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { type FilesInput, type FilesOptions, filesOptions } from "../../core/define/files-schema.js";
-import { isBridgeError } from "../../core/errors.js";
+import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { NameRules } from "../../core/shape/naming.js";
 import { type Lease, leaseFile } from "../duckdb/open-files.js";
 import { type DuckSession, openFile } from "../duckdb/session.js";
@@ -65,14 +65,18 @@ async function openSession(
   working: string,
   readOnly: boolean,
 ): Promise<FilesSession> {
-  await mkdir(working, { recursive: true });
+  await mkdir(working, { recursive: true }).catch((cause: Error) => {
+    const message = `The ${place.title} cannot be used: ${cause.message}.`;
+    throw new BridgeError("WAREHOUSE_UNREACHABLE", message, { cause });
+  });
   const path = databaseIn(working);
   const store = await place.open();
   try {
     const upkeep = new FilesUpkeep(store, options, working, readOnly);
     const inner = await openFile(path, readOnly, upkeep).catch(async (error: unknown) => {
+      if (isBridgeError(error, "WAREHOUSE_LOCKED")) throw takenBy(place, error);
       // nothing in it counts: one that was damaged is made anew
-      if (!isBridgeError(error) || error.code !== "WAREHOUSE_NOT_OURS") throw error;
+      if (!isBridgeError(error, "WAREHOUSE_NOT_OURS") || error.where.file !== path) throw error;
       await rm(path, { force: true });
       return openFile(path, readOnly, upkeep);
     });
@@ -81,6 +85,15 @@ async function openSession(
     await store.close();
     throw error;
   }
+}
+
+function takenBy({ title }: StorePlace, error: BridgeError): BridgeError {
+  const holder = /: (.*)\.$/.exec(error.message)?.[1];
+  const by = holder === undefined ? "" : `: ${holder}`;
+  return new BridgeError("WAREHOUSE_LOCKED", `Another program writes into the ${title}${by}.`, {
+    hint: "Wait until it has ended: early-bridge run --wait. Readers need not wait.",
+    cause: error,
+  });
 }
 
 interface Parts {
