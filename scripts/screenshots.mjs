@@ -1,8 +1,9 @@
 // Takes the pictures of docs/screenshots from the demo data, in a real terminal window.
-// Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu.
+// Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu; for that of a server, EARLY_BRIDGE_POSTGRES has the
+// address of a database that may be written to.
 import { execFileSync, spawn } from "node:child_process";
 import { once } from "node:events";
-import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { cpSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join, resolve } from "node:path";
 import { setTimeout as delay } from "node:timers/promises";
@@ -140,6 +141,37 @@ try {
   await take("login", "npx early-bridge login --status", `${config}; ${node} login --status`, {
     cwd: project,
   });
+  const other = (name, place) => {
+    const copy = join(folder, name);
+    cpSync(project, copy, { recursive: true });
+    const file = join(copy, "bridges.yaml");
+    const own = "local: { duckdb: ./huts.duckdb }";
+    writeFileSync(
+      file,
+      readFileSync(file, "utf8")
+        .replace(own, `local: ${place}`)
+        .replace(/^ +views: .*\n/m, ""),
+    );
+    return copy;
+  };
+  const csv = `{ folder: ./handover, files: { format: csv, csv: { delimiter: ";", decimal: "," } } }`;
+  const found = "find handover -type f | sort";
+  const document = "head -n 23 handover/_early_bridge/runs/000001.json | cut -c 1-110";
+  await take(
+    "files",
+    `npx early-bridge run bookings   (into a folder, as CSV); ${found}`,
+    `${node} run bookings --plain > said 2>&1; ${found}; printf '\\n\\033[1m$\\033[0m ${document}\\n'; ${document}`,
+    { cwd: other("files", csv) },
+  );
+  const server = process.env.EARLY_BRIDGE_POSTGRES;
+  if (server === undefined) console.log("no EARLY_BRIDGE_POSTGRES: no picture of a server");
+  else
+    await take(
+      "probe-server",
+      "npx early-bridge probe bookings   (into PostgreSQL)",
+      `export WAREHOUSE_URL='${server}'; ${node} probe bookings; printf '\\n\\033[1m$\\033[0m npx early-bridge probe bookings --grants\\n'; ${node} probe bookings --grants`,
+      { cwd: other("server", "{ postgres: $WAREHOUSE_URL }") },
+    );
   service.kill("SIGINT");
 } finally {
   screen.kill();

@@ -18,8 +18,8 @@ import type { Warehouse } from "../src/warehouse/warehouse.js";
 import { apiOf, bridgeInto } from "./support/carry.js";
 import { fakeApi } from "./support/fake-api.js";
 import { type DeliveredFile, deliveredTables, documentIn, filesIn, readFolder } from "./support/files.js";
-import { everyNth, tries } from "./support/long.js";
-import { temporaryFolder } from "./support/project.js";
+import { everyNth, inLong, tries } from "./support/long.js";
+import { command, temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
 type StreamInput = Parameters<typeof apiOf>[0];
@@ -404,5 +404,27 @@ describe("two processes", () => {
     expect(await reading.describeTables("huts")).toMatchObject([{ name: "s", rows: 1 }]);
     await reading.close();
     await writing.close();
+  });
+});
+
+describe("the demo", () => {
+  inLong("goes into a folder as well", async () => {
+    const folder = temporaryFolder();
+    const { code, stdout } = await command(
+      ["demo", "--to", "./handover", "--bookings", "300", "--plain"],
+      folder,
+    );
+    expect([code, stdout]).toEqual([0, expect.stringContaining("── folder handover, schema bookings ──")]);
+    checkManifest(join(folder, "handover"));
+    expect(
+      deliveredTables(join(folder, "handover")).map(({ schema, table }) => `${schema}.${table}`),
+    ).toEqual(
+      expect.arrayContaining([
+        "bookings.bookings",
+        "bookings.bookings_guests",
+        "stores.items",
+        "sensors.readings",
+      ]),
+    );
   });
 });

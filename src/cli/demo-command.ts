@@ -1,14 +1,13 @@
 /** `demo`: the whole way on made-up data: a service, a first run, an hour later a second run, and the tables. */
 
-import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
-import { dirname, join, relative } from "node:path";
-import { fileURLToPath } from "node:url";
+import { mkdirSync, rmSync } from "node:fs";
+import { join } from "node:path";
 import colors from "picocolors";
-import { type OpenedProject, openProject, PROJECT_FILE } from "../node/project.js";
+import { type OpenedProject, openProject } from "../node/project.js";
 import type { StreamReport } from "../run/events.js";
 import { BOOKINGS_DEFAULTS } from "../standins/bookings/server.js";
-import { demoEnvironment, envFileText } from "../standins/demo-environment.js";
 import { type SpawnedService, type SpawnOptions, spawnService } from "../standins/spawn.js";
+import { writeDemoProject } from "./demo-project.js";
 import { showRepair } from "./demo-repair.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, countText, timeText } from "./format.js";
@@ -39,6 +38,8 @@ export interface DemoOptions {
   readonly serve?: boolean | undefined;
   readonly bookings: number;
   readonly plain?: boolean | undefined;
+  /** another warehouse than the DuckDB file: a server's address, or a folder */
+  readonly to?: string | undefined;
 }
 
 export async function demoCommand(options: DemoOptions, log: Log = NO_LOG): Promise<number> {
@@ -46,7 +47,7 @@ export async function demoCommand(options: DemoOptions, log: Log = NO_LOG): Prom
   const { serve: serving = false, bookings } = options;
   const service = await startService({ bookings, failing: FAILING, neighbours: true });
   try {
-    writeProject(service);
+    writeDemoProject(DEMO_FOLDER, service, options.to);
     return serving ? await serve(service) : await show(service.url, options, log);
   } finally {
     await service.close();
@@ -55,12 +56,13 @@ export async function demoCommand(options: DemoOptions, log: Log = NO_LOG): Prom
 
 async function show(url: string, options: DemoOptions, log: Log): Promise<number> {
   const { perSecond } = BOOKINGS_DEFAULTS;
-  rmSync(join(DEMO_FOLDER, "huts.duckdb"), { force: true });
+  if (options.to === undefined) rmSync(join(DEMO_FOLDER, "huts.duckdb"), { force: true });
   say(`A bookings service with ${countText(options.bookings)} bookings listens at ${url}.`);
   say(
     `It asks for OAuth 2.0, gives pages, permits ${perSecond} requests a second, and fails now and then.\n`,
   );
-  say(colors.dim("── the first run takes everything ──\n"));
+  const what = options.to === undefined ? "everything" : "what is not there yet";
+  say(colors.dim(`── the first run takes ${what} ──\n`));
   const project = await openProject(DEMO_FOLDER);
   const stop = new AbortController();
   const kind = viewKind(options);
@@ -170,26 +172,6 @@ async function startService(options: SpawnOptions): Promise<SpawnedService> {
     return await spawnService({ ...options, port: DEMO_PORT });
   } catch {
     return await spawnService({ ...options, port: 0 });
-  }
-}
-
-/** Puts the demo's project into its folder: the connector, bridges.yaml and .env. */
-function writeProject({ url, neighbours }: SpawnedService): void {
-  const source = fileURLToPath(new URL("../../demo", import.meta.url));
-  cpSync(source, DEMO_FOLDER, { recursive: true });
-  // editors find the schemas by a path from the file: here the package may be elsewhere than in its own folder
-  const schemas = fileURLToPath(new URL("../../schemas", import.meta.url));
-  const connectors = readdirSync(join(DEMO_FOLDER, "connectors")).map((name) => join("connectors", name));
-  for (const file of [PROJECT_FILE, ...connectors]) {
-    const path = join(DEMO_FOLDER, file);
-    const text = readFileSync(path, "utf8");
-    writeFileSync(path, text.replace(/\$schema=.*schemas/, `$schema=${relative(dirname(path), schemas)}`));
-  }
-  // the other services are up with --serve only
-  const environment = demoEnvironment(url, neighbours?.url ?? "http://127.0.0.1:4181");
-  writeFileSync(join(DEMO_FOLDER, ".env"), envFileText(environment), { mode: 0o600 });
-  if (neighbours !== undefined) {
-    writeFileSync(join(DEMO_FOLDER, "robot-key.json"), neighbours.robotKeyFile, { mode: 0o600 });
   }
 }
 

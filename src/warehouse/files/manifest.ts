@@ -59,12 +59,12 @@ export async function runManifest(on: SqlConnection, run: number): Promise<Manif
     is_complete: row?.outcome === "done",
     started_at: row?.started,
     ended_at: row?.ended ?? null,
+    files: files.map((file) => ({ schema: file.schema, table: file.table, ...asEntry(file) })),
     streams: streams.map(({ stream, outcome, ...counts }) => ({
       stream,
       outcome,
       ...Object.fromEntries(Object.entries(counts).map(([name, count]) => [name, Number(count)])),
     })),
-    files: files.map((file) => ({ schema: file.schema, table: file.table, ...asEntry(file) })),
   };
   return { name: `${OWN_FOLDER}/runs/${runText(run)}.json`, document };
 }

@@ -1,4 +1,4 @@
-/** Servers of files that speak SFTP, the file transfer protocol of SSH. The server's key is checked before anything else. */
+/** Servers of files that speak SFTP, the file transfer protocol of SSH. The server's key is checked first. */
 
 import { createHash, randomBytes, timingSafeEqual } from "node:crypto";
 import { rm } from "node:fs/promises";
