@@ -1,6 +1,6 @@
 // Takes the pictures of docs/screenshots from the demo data, in a real terminal window.
-// Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu; for that of a server, EARLY_BRIDGE_POSTGRES has the
-// address of a database that may be written to.
+// Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu; for the picture of a server, EARLY_BRIDGE_POSTGRES
+// has the address of a database that may be written to.
 import { execFileSync, spawn } from "node:child_process";
 import { once } from "node:events";
 import { cpSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";

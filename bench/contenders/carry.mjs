@@ -1,10 +1,14 @@
 // Bookings into a server's tables, in a process of its own.
-// Arguments: postgres or mariadb, the address of the API, the address of the server.
+// Arguments: postgres, mariadb, duckdb or folder, the address of the API, the address of the server; for a folder, a
+// path, how files are written, and the write mode, in JSON.
 import { connect, defineConnector, openBridge } from "../../dist/index.js";
 import { SETS } from "../sets.mjs";
 
 const [kind, url, address] = process.argv.slice(2);
-const { [kind]: warehouse } = await import(`../../dist/warehouse/${kind}/index.js`);
+const { [kind]: warehouse } = await import(
+  `../../dist/warehouse/${kind === "folder" ? "files" : kind}/index.js`
+);
+const { path, files, write = "upsert" } = kind === "folder" ? JSON.parse(address) : { path: address };
 const { cursor: _, ...stream } = SETS.bookings.stream;
 const connector = defineConnector({
   connector: "huts",
@@ -12,7 +16,12 @@ const connector = defineConnector({
   streams: { bookings: stream },
 });
 const api = connect(connector, {});
-const bridge = await openBridge({ from: api, to: warehouse(address), schema: "ours" });
+const bridge = await openBridge({
+  from: api,
+  to: warehouse(path, files),
+  schema: "ours",
+  streams: { bookings: { write } },
+});
 const from = performance.now();
 const report = await bridge.run();
 const seconds = (performance.now() - from) / 1000;

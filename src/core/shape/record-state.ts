@@ -2,36 +2,99 @@
 
 import { type Concealed, concealedIn, hashText } from "./concealed-values.js";
 import { isPlainObject, stringifyExact } from "./exact-json.js";
-import { LIST_STEP } from "./steps.js";
+import { LIST_STEP, MAP_STEP } from "./steps.js";
 
-/**
- * 32 hexadecimal digits of the SHA-256 over the record as JSON with its keys in order; what becomes no column, and
- * fields, objects and lists that hold no value, count for nothing.
- */
-export function recordState(record: unknown, concealed: readonly Concealed[], stepsIn: StepsIn): string {
-  const text = stringifyExact(inOrder(concealedIn(record, concealed), [], stepsIn) ?? null);
-  return hashText(text).slice(0, 32);
-}
-
-/** The path of a key within an object; undefined where it is not stored. */
+/** The path of a key within an object; undefined where it is not stored. The same each time that it is asked for. */
 export type StepsIn = (parts: readonly string[], key: string) => readonly string[] | undefined;
 
-/** Undefined for what holds no value. */
-function inOrder(value: unknown, parts: readonly string[], stepsIn: StepsIn): unknown {
-  if (value === null) return undefined;
-  if (Array.isArray(value)) {
-    // its places count: a null within a list is a value
-    const items = value.map((item) => inOrder(item, [...parts, LIST_STEP], stepsIn) ?? null);
-    return items.length === 0 ? undefined : items;
+/** What is known of a place in records, so that it is found out once. */
+interface Place {
+  readonly parts: readonly string[];
+  readonly fields: Map<string, Field>;
+  /** keys of the last object there as they came, and its fields in the order of their names */
+  keys: readonly string[];
+  order: readonly Field[];
+  items: Place | undefined;
+  /** where keys are data, all of them lead to one place */
+  entries: Place | undefined;
+}
+
+interface Field {
+  readonly key: string;
+  /** its key as JSON has it, with the colon */
+  readonly text: string;
+  /** undefined: it is not stored */
+  readonly place: Place | undefined;
+}
+
+/** Keys of an object that are data may be any number. */
+const MOST_FIELDS = 1000;
+
+export class RecordState {
+  private readonly root = placeAt([]);
+
+  constructor(private readonly stepsIn: StepsIn) {}
+
+  /**
+   * 32 hexadecimal digits of the SHA-256 over the record as JSON with its keys in order; what becomes no column, and
+   * fields, objects and lists that hold no value, count for nothing.
+   */
+  of(record: unknown, concealed: readonly Concealed[]): string {
+    return hashText(this.text(concealedIn(record, concealed), this.root) ?? "null").slice(0, 32);
   }
-  if (!isPlainObject(value)) return value;
-  const kept = Object.keys(value)
-    .sort()
-    // an integer as a key would stand before the others in any object: a mark keeps the order
-    .map((key) => {
-      const steps = stepsIn(parts, key);
-      return [`.${key}`, steps && inOrder(value[key], steps, stepsIn)] as const;
-    })
-    .filter(([, inner]) => inner !== undefined);
-  return kept.length === 0 ? undefined : Object.fromEntries(kept);
+
+  /** Undefined for what holds no value. */
+  private text(value: unknown, place: Place): string | undefined {
+    if (value === null || value === undefined) return undefined;
+    if (typeof value === "string") return JSON.stringify(value);
+    if (Array.isArray(value)) {
+      // its places count: a null within a list is a value
+      if (value.length === 0) return undefined;
+      place.items ??= placeAt([...place.parts, LIST_STEP]);
+      const { items } = place;
+      return `[${value.map((item) => this.text(item, items) ?? "null").join(",")}]`;
+    }
+    if (!isPlainObject(value)) return stringifyExact(value);
+    let text = "";
+    for (const field of this.inOrder(Object.keys(value), place)) {
+      const inner = field.place && this.text(value[field.key], field.place);
+      if (inner !== undefined) text += (text === "" ? "" : ",") + field.text + inner;
+    }
+    return text === "" ? undefined : `{${text}}`;
+  }
+
+  private inOrder(keys: readonly string[], place: Place): readonly Field[] {
+    if (keys.length === place.keys.length && keys.every((key, i) => key === place.keys[i]))
+      return place.order;
+    const order = [...keys].sort().map((key) => this.fieldAt(place, key));
+    place.keys = keys;
+    place.order = order;
+    return order;
+  }
+
+  private fieldAt(place: Place, key: string): Field {
+    const known = place.fields.get(key);
+    if (known !== undefined) return known;
+    const steps = this.stepsIn(place.parts, key);
+    // a mark before each key: an integer would stand before the others in any object
+    const text = `${JSON.stringify(`.${key}`)}:`;
+    const field = { key, text, place: steps && nextPlace(place, steps) };
+    if (place.fields.size < MOST_FIELDS) place.fields.set(key, field);
+    return field;
+  }
+}
+
+const placeAt = (parts: readonly string[]): Place => ({
+  parts,
+  fields: new Map(),
+  keys: [],
+  order: [],
+  items: undefined,
+  entries: undefined,
+});
+
+function nextPlace(place: Place, steps: readonly string[]): Place {
+  if (steps.at(-1) !== MAP_STEP) return placeAt(steps);
+  place.entries ??= placeAt(steps);
+  return place.entries;
 }

@@ -9,7 +9,7 @@ import { LifeColumns } from "./life-columns.js";
 import { comparePaths, formatPath, nameForPath, parsePath, pathsTo, snakeCase } from "./naming.js";
 import { RESERVED, ROW_ID_COLUMN } from "./own-columns.js";
 import { levelsOf, placeKind, placeName, tableWords } from "./place-names.js";
-import { recordState } from "./record-state.js";
+import { RecordState } from "./record-state.js";
 import { restoreColumn } from "./restore-column.js";
 import { ruleAt } from "./rule-at.js";
 import type { KnownColumn, ShapeSpec } from "./shaped.js";
@@ -71,9 +71,8 @@ export class ShapeTables implements ShapeGrowth {
     this.root = new TableShape(name, [], spec.names, RESERVED);
     this.all.push(this.root);
     this.keyColumns = this.addKey(known);
-    this.life = new LifeColumns(spec.life ?? {}, (record) =>
-      recordState(record, this.concealed, (parts, key) => this.storedAt(parts, key)),
-    );
+    const state = new RecordState((parts, key) => this.storedAt(parts, key));
+    this.life = new LifeColumns(spec.life ?? {}, (record) => state.of(record, this.concealed));
     this.life.addTo(this.root);
     this.drift = new Drift(spec.drift ?? OPEN_POLICY, known.length > 0);
     for (const column of known) this.restore(column, this.drift.policy.type_change === "quarantine");
