@@ -1,4 +1,4 @@
-// npm run bench:folder: bookings over HTTP into a folder, against DuckDB's own COPY of the same tables from a file of its
+// npm run bench:folder: bookings over HTTP into a folder, against the COPY of DuckDB of the same tables from a file of its
 // own, and against the same bridge into a DuckDB file.
 import { mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";

@@ -13,7 +13,7 @@ describe("the state of a record", () => {
     const record = parseExactJson(
       '{"b":[{"d":null,"c":"x"},null,[]],"a":1.50,"10":{"z":9007199254740993},"9":null,"e":{},"é\\"":false}',
     );
-    const text = '{".10":{".z":9007199254740993},".a":1.50,".b":[{".c":"x"},null,null],".é\\"":false}';
+    const text = '{".10":{".z":9007199254740993},".a":1.5,".b":[{".c":"x"},null,null],".é\\"":false}';
     expect(plain().of(record, [])).toBe(digest(text));
     expect(plain().of({ a: null, b: [], c: {} }, [])).toBe(digest("null"));
   });
