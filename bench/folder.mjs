@@ -1,5 +1,5 @@
-// npm run bench:folder: bookings over HTTP into a folder, against the COPY of DuckDB of the same tables from a file of its
-// own, and against the same bridge into a DuckDB file.
+// npm run bench:folder: bookings over HTTP into a folder, against the COPY of DuckDB of the same tables from a file of
+// its own, and against the same bridge into a DuckDB file.
 import { mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";

@@ -1,14 +1,9 @@
 /** Rows as texts, as LOAD DATA reads them, or as the lists of values that an INSERT has. */
 
-import {
-  type ColumnBatch,
-  hasValue,
-  LENGTH_BYTES,
-  type TableBatch,
-  type Utf8Texts,
-} from "../../core/shape/batch.js";
+import { type ColumnBatch, hasValue, LENGTH_BYTES, type TableBatch } from "../../core/shape/batch.js";
 import { batchValue } from "../../core/shape/batch-rows.js";
 import type { ColumnSchema } from "../../core/shape/table-shape.js";
+import { ByteWriter } from "./byte-writer.js";
 
 const encoder = new TextEncoder();
 const bytesOf = (text: string) => encoder.encode(text);
@@ -58,9 +53,7 @@ const BACKSLASH = 92;
 type Put = (row: number) => void;
 
 export class LoadRows {
-  /** bytes so far */
-  size = 0;
-  private bytes = new Uint8Array(64 * 1024);
+  private readonly out = new ByteWriter();
 
   private constructor(private readonly form: RowForm) {}
 
@@ -72,6 +65,16 @@ export class LoadRows {
     return new LoadRows(VALUES);
   }
 
+  /** bytes so far */
+  get size(): number {
+    return this.out.size;
+  }
+
+  /** All that was added; then it is empty again. */
+  take(): Uint8Array {
+    return this.out.take();
+  }
+
   /** Rows of a batch, each with the number of its record before its columns; `onRow` may take what is there by then. */
   add(
     { rows, recordOf, columns }: TableBatch,
@@ -79,78 +82,79 @@ export class LoadRows {
     schema: readonly ColumnSchema[],
     onRow?: () => void,
   ): void {
+    const { out } = this;
     const { before, between, after } = this.form;
     const byName = new Map(columns.map((column) => [column.name, column]));
     const puts = schema.map(({ name }) => this.putOf(byName.get(name)));
     for (let row = 0; row < rows; row++) {
-      this.write(before);
-      this.write(bytesOf(String(firstSeq + recordOf[row]!)));
+      out.write(before);
+      out.decimal(firstSeq + recordOf[row]!);
       for (const put of puts) {
-        this.write(between);
+        out.write(between);
         put(row);
       }
-      this.write(after);
+      out.write(after);
       onRow?.();
     }
   }
 
-  /** All that was added; then it is empty again. */
-  take(): Uint8Array {
-    const all = this.bytes.slice(0, this.size);
-    this.size = 0;
-    return all;
-  }
-
   private putOf(column: ColumnBatch | undefined): Put {
-    const { nothing } = this.form;
-    if (column === undefined) return () => this.write(nothing);
+    const { out } = this;
+    const { nothing, quote } = this.form;
+    if (column === undefined) return () => out.write(nothing);
     const put = this.putValue(column);
-    return (row) => (hasValue(column.validity, row) ? put(row) : this.write(nothing));
-  }
-
-  private putValue(column: ColumnBatch): Put {
-    const { quote } = this.form;
-    const { utf8 } = column;
-    const text = utf8 === undefined ? undefined : this.putUtf8(utf8);
     return (row) => {
-      this.write(quote);
-      if (text === undefined) this.escape(bytesOf(fieldText(column, row)));
-      else text(row);
-      this.write(quote);
+      if (!hasValue(column.validity, row)) return out.write(nothing);
+      out.write(quote);
+      put(row);
+      out.write(quote);
     };
   }
 
-  private putUtf8({ bytes, ends }: Utf8Texts): Put {
-    return (row) => this.escape(bytes, (row === 0 ? 0 : ends[row - 1]!) + LENGTH_BYTES, ends[row]!);
-  }
-
-  private ensure(room: number): void {
-    const needed = this.size + room;
-    if (needed <= this.bytes.length) return;
-    const longer = new Uint8Array(Math.max(this.bytes.length * 2, needed));
-    longer.set(this.bytes.subarray(0, this.size));
-    this.bytes = longer;
-  }
-
-  private write(part: Uint8Array): void {
-    this.ensure(part.length);
-    this.bytes.set(part, this.size);
-    this.size += part.length;
-  }
-
-  private escape(from: Uint8Array, start = 0, end = from.length): void {
-    this.ensure((end - start) * 2);
-    const { bytes } = this;
+  private putValue(column: ColumnBatch): Put {
+    const { out } = this;
     const { escapes: table } = this.form;
-    let at = this.size;
-    for (let i = start; i < end; i++) {
-      const byte = from[i]!;
-      const escaped = table[byte]!;
-      if (escaped !== 0) bytes[at++] = BACKSLASH;
-      bytes[at++] = escaped === 0 ? byte : escaped;
+    const { utf8, type, data } = column;
+    if (utf8 !== undefined)
+      return (row) => {
+        const start = (row === 0 ? 0 : utf8.ends[row - 1]!) + LENGTH_BYTES;
+        out.escaped(utf8.bytes, start, utf8.ends[row]!, table, BACKSLASH);
+      };
+    const asText: Put = (row) => out.escapedText(fieldText(column, row), table, BACKSLASH);
+    if (data === undefined) return asText;
+    if (type.kind === "date") {
+      const days = new Int32Array(data);
+      return (row) => out.date(days[row]!) || asText(row);
     }
-    this.size = at;
+    const write = writerOf(out, column);
+    if (write === undefined) return asText;
+    const halves = new Int32Array(data);
+    return (row) => {
+      const value = halves[row * 2 + 1]! * 4_294_967_296 + (halves[row * 2]! >>> 0);
+      if (!Number.isSafeInteger(value) || !write(value)) asText(row);
+    };
   }
+}
+
+/** Writes what a column keeps in 64 bits, where 53 are enough; false: it has to be a text. */
+function writerOf(out: ByteWriter, { type }: ColumnBatch): ((value: number) => boolean) | undefined {
+  const scale = type.kind === "decimal" && type.precision <= 18 ? type.scale : 0;
+  switch (type.kind) {
+    case "timestamp":
+    case "local_timestamp":
+      return (value) => out.time(value);
+    case "decimal":
+      if (type.precision > 18) return undefined;
+      break;
+    case "int64":
+      break;
+    default:
+      return undefined;
+  }
+  return (value) => {
+    out.decimal(value, scale);
+    return true;
+  };
 }
 
 /** A value as the server reads it. */

@@ -14,6 +14,9 @@ const SEND_BYTES = 2 * 1024 * 1024;
 /** An INSERT has to be smaller than `max_allowed_packet`. */
 const INSERT_BYTES = 1024 * 1024;
 
+/** What is gone with its connection needs no log, and no way back. */
+const STAGE_ENGINE = "ENGINE = MyISAM";
+
 const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
 
 /** What the stages of a session have learned of the server. */
@@ -44,7 +47,8 @@ export class StageTable implements Stage {
     const statements = stageStatements(this.sql, place, this.columns, schema);
     if (statements.length === 0) return;
     await this.sendAll();
-    for (const statement of statements) await this.connection.run(statement);
+    for (const statement of statements)
+      await this.connection.run(statement.startsWith("CREATE") ? `${statement} ${STAGE_ENGINE}` : statement);
     this.columns = stageColumns(this.columns, schema);
   }
 
