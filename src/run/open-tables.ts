@@ -53,7 +53,7 @@ export async function openTables(stream: CompiledStream, options: TablesOptions)
     loadedAtMs: startedAtMs,
     notOver: options.notOver,
   };
-  const load = await session.openLoad({ ...of, write, deletes });
+  const load = await session.openLoad({ ...of, write, deletes, known });
   const other = load.fresh ? undefined : otherWriting(known, stream, write);
   if (other !== undefined) {
     await load.close();

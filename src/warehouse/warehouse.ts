@@ -107,6 +107,8 @@ export interface LoadOptions extends StreamPlace {
   readonly loadedAtMs: number;
   /** rows that a later run than this one wrote are not to be replaced; default: all are */
   readonly notOver?: number | undefined;
+  /** what the ledger knows of the stream's columns, where it was read just now */
+  readonly known?: readonly KnownColumn[] | undefined;
 }
 
 /** Rows of the stream's own table that a checkpoint changed; child rows follow their parents and are not counted. */

@@ -45,6 +45,8 @@ export interface Upkeep {
   bringIn(on: SqlConnection): Promise<void>;
   /** A transaction begins; what the last one left, where it was not committed, is void. */
   begin(): void;
+  /** Statements that are run, before they are. */
+  willRun(sql: string): void;
   /** Inside of a transaction, at its end. */
   beforeCommit(on: SqlConnection): Promise<void>;
   afterCommit(on: SqlConnection): Promise<void>;
@@ -305,6 +307,7 @@ function withUpkeep(connection: SqlConnection, upkeep: Upkeep | undefined): SqlC
   return {
     rows: (sql, values) => connection.rows(sql, values),
     run: async (sql, values) => {
+      upkeep.willRun(sql);
       if (sql === "BEGIN") upkeep.begin();
       if (sql === "COMMIT") await upkeep.beforeCommit(connection);
       await connection.run(sql, values);

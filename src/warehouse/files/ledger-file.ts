@@ -1,5 +1,7 @@
 /**
- * The ledger as files in a store. Each commit writes the whole of it under the next number, where there is none yet:
+ * The ledger as files in a store. A file has a packed part for each table; those of tables that a commit has left alone
+ * are taken over as they are.
+ * Each commit writes the whole of it under the next number, where there is none yet:
  * that file is the commit. The highest number counts, so that of two processes that write at once one finds its number
  * taken and gives up, and a reader never sees half.
  *
@@ -7,6 +9,7 @@
  *   {"table":"runs","columns":null,"row":{"run":"1", …}}          a row of it, values as texts
  */
 
+import { appendFile, readFile, writeFile } from "node:fs/promises";
 import { join } from "node:path";
 import { BridgeError } from "../../core/errors.js";
 import { DUCKDB, FILE_DATABASE, quoteName, quoteText } from "../duckdb/types.js";
@@ -18,6 +21,8 @@ import type { Store } from "./store.js";
 const PREFIX = `${OWN_FOLDER}/ledger-`;
 const ENDING = ".jsonl.gz";
 const SCHEMA = ledgerSchema(DUCKDB);
+/** A table of the ledger, as statements name it. */
+const OF_LEDGER = new RegExp(`${SCHEMA.replaceAll(".", "\\.")}\\.(\\w+)`, "g");
 const LINES = "format = 'newline_delimited', maximum_object_size = 1073741824";
 
 interface LedgerTable {
@@ -30,6 +35,9 @@ export class LedgerFile {
   private number = 0;
   /** those of before, newest last */
   private old: string[] = [];
+  /** tables whose part is to be written, or all of them */
+  private changed: Set<string> | "all" = "all";
+  private tables: readonly LedgerTable[] = [];
 
   constructor(
     private readonly store: Store,
@@ -65,12 +73,29 @@ export class LedgerFile {
     }
   }
 
+  /** Notes which tables of the ledger a statement changes. */
+  willRun(sql: string): void {
+    if (/^\s*(?:CREATE|ALTER|DROP)\b/.test(sql) && sql.includes(SCHEMA)) this.changed = "all";
+    if (this.changed === "all" || /^\s*(?:SELECT|COPY)\b/.test(sql)) return;
+    for (const [, table] of sql.matchAll(OF_LEDGER)) this.changed.add(table!);
+  }
+
+  /** Whether a transaction has changed a table of the ledger. */
+  hasChanged(table: string): boolean {
+    return this.changed === "all" || this.changed.has(table);
+  }
+
   /** Writes the ledger as it stands in the transaction. @throws BridgeError WAREHOUSE_LOCKED, FILE_UNWRITABLE */
   async publish(on: SqlConnection): Promise<void> {
+    if (this.changed === "all") this.tables = await tablesOf(on);
+    for (const table of this.tables.filter(({ name }) => this.hasChanged(name)))
+      await on.run(
+        `COPY (${exportQuery(table)}) TO ${quoteText(this.partOf(table))} (FORMAT json, COMPRESSION gzip)`,
+      );
     const path = join(this.scratch, `ledger-next${ENDING}`);
-    await on.run(
-      `COPY (${exportQuery(await tablesOf(on))}) TO ${quoteText(path)} (FORMAT json, COMPRESSION gzip)`,
-    );
+    // members of gzip, one behind the other, are one file: RFC 1952, section 2.2
+    await writeFile(path, "");
+    for (const table of this.tables) await appendFile(path, await readFile(this.partOf(table)));
     const name = nameOf(this.number + 1);
     if (!(await this.store.putNew(path, name)))
       throw new BridgeError(
@@ -82,6 +107,15 @@ export class LedgerFile {
       );
     if (this.number > 0) this.old.push(nameOf(this.number));
     this.number++;
+  }
+
+  /** The last transaction is over: what the next one changes is noted from here on; parts that it has not left stay. */
+  over(isCommitted: boolean): void {
+    this.changed = isCommitted ? new Set() : "all";
+  }
+
+  private partOf({ name }: LedgerTable): string {
+    return join(this.scratch, `ledger-part-${name}${ENDING}`);
   }
 
   /** Removes ledgers of commits before the last one. */
@@ -120,14 +154,11 @@ async function tablesOf(on: SqlConnection): Promise<LedgerTable[]> {
   return [...tables].map(([name, columns]) => ({ name, columns }));
 }
 
-function exportQuery(tables: readonly LedgerTable[]): string {
-  const parts = tables.flatMap(({ name, columns }) => {
-    const table = quoteText(name);
-    const cells = Object.keys(columns).map((each) => `${quoteName(each)}::VARCHAR AS ${quoteName(each)}`);
-    return [
-      `SELECT ${table} AS "table", ${quoteText(JSON.stringify(columns))}::JSON AS "columns", NULL::JSON AS "row"`,
-      `SELECT ${table}, NULL, to_json(r) FROM (SELECT ${cells.join(", ")} FROM ${SCHEMA}.${quoteName(name)} ORDER BY rowid) AS r`,
-    ];
-  });
-  return parts.join(" UNION ALL ");
+/** The lines of a table. */
+function exportQuery({ name, columns }: LedgerTable): string {
+  const table = quoteText(name);
+  const cells = Object.keys(columns).map((each) => `${quoteName(each)}::VARCHAR AS ${quoteName(each)}`);
+  const rows = `SELECT ${cells.join(", ")} FROM ${SCHEMA}.${quoteName(name)} ORDER BY rowid`;
+  return `SELECT ${table} AS "table", ${quoteText(JSON.stringify(columns))}::JSON AS "columns", NULL::JSON AS "row"
+    UNION ALL SELECT ${table}, NULL, to_json(r) FROM (${rows}) AS r`;
 }

@@ -116,13 +116,15 @@ class FilesSession implements WarehouseSession {
 
   async openLoad(options: LoadOptions): Promise<StreamLoad> {
     const { inner, store, upkeep, working } = this.parts;
-    const tables = tablesOf(await this.ledger.columns(options.schema, options.bridge, options.stream));
+    const { schema, bridge, stream } = options;
+    const known = options.known ?? (await this.ledger.columns(schema, bridge, stream));
+    const tables = tablesOf(known);
     const standing = await inner.onFile(async (on) => {
-      await makeEmpty(on, options.schema, tables);
+      await makeEmpty(on, schema, tables);
       return filesOf(on, options);
     });
     const back: ReadBack = { store, writer: upkeep.writer, scratch: working, tables };
-    const load = await inner.openLoad(options);
+    const load = await inner.openLoad({ ...options, known });
     const rows = standing.filter(({ isKept }) => !isKept).reduce((sum, file) => sum + file.rows, 0);
     return new FilesLoad(
       load,

@@ -37,6 +37,8 @@ export class FilesUpkeep implements Upkeep {
   /** removed, and still in the list */
   private forgotten: string[] = [];
   private running = new Set<number>();
+  /** a transaction has begun, and was not committed */
+  private isOpen = false;
 
   constructor(
     private readonly store: Store,
@@ -62,6 +64,10 @@ export class FilesUpkeep implements Upkeep {
     if (isThere && !this.readOnly) await this.finishCommit(on);
   }
 
+  willRun(sql: string): void {
+    this.ledger.willRun(sql);
+  }
+
   begin(): void {
     if (this.committed !== undefined)
       throw new BridgeError(
@@ -71,6 +77,9 @@ export class FilesUpkeep implements Upkeep {
           hint: "Run again: the next run brings it to its end and goes on from there.",
         },
       );
+    // what was published of a transaction that was not committed is void
+    if (this.isOpen) this.ledger.over(false);
+    this.isOpen = true;
     this.files = [];
     this.gone = [];
     this.writer.begin();
@@ -103,15 +112,23 @@ export class FilesUpkeep implements Upkeep {
   async afterCommit(on: SqlConnection): Promise<void> {
     this.forgotten = [];
     const { files, gone } = this.committed ?? { files: [], gone: [] };
+    const isOther = files.length > 0 || gone.length > 0;
     for (const { aside, path } of files) await this.store.move(aside, path);
-    if (files.length > 0 || gone.length > 0) await this.write(await tablesManifest(on));
+    if (isOther) await this.write(await tablesManifest(on));
+    if (isOther || this.ledger.hasChanged("runs")) await this.writeRuns(on);
+    if (gone.length > 0) await this.removeGone(on);
+    await this.ledger.tidy();
+    this.ledger.over(true);
+    this.writer.committed();
+    this.committed = undefined;
+    this.isOpen = false;
+  }
+
+  /** The manifests of runs that go on, and of those that have just ended. */
+  private async writeRuns(on: SqlConnection): Promise<void> {
     const running = await runningRuns(on);
     for (const run of new Set([...this.running, ...running])) await this.write(await runManifest(on, run));
     this.running = new Set(running);
-    await this.removeGone(on);
-    await this.ledger.tidy();
-    this.writer.committed();
-    this.committed = undefined;
   }
 
   /** Does what the last process that wrote has left to be done. */

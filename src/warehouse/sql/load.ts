@@ -7,7 +7,7 @@ import { BridgeError, isBridgeError, toBridgeError } from "../../core/errors.js"
 import type { TableBatch } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
 import type { Issue, Shaped } from "../../core/shape/shaped.js";
-import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import {
   addCounts,
   type CheckpointEntry,
@@ -117,6 +117,7 @@ export class SqlLoad implements StreamLoad {
   private readonly living: Slot;
   private tables: readonly TableSchema[] = [];
   private schemaIsNew = false;
+  private hasTaken = false;
   private nextSeq = 0;
   /** rows and removals for the stream's own table, those that came twice counted */
   private builtRows = 0;
@@ -149,6 +150,7 @@ export class SqlLoad implements StreamLoad {
   async add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void> {
     this.tables = schema ?? this.tables;
     const byName = new Map(this.tables.map((table) => [table.name, table]));
+    this.hasTaken ||= shaped.batches.length > 0 || shaped.removed !== undefined;
     await this.told(async () => {
       if (schema !== undefined) {
         this.schemaIsNew = true;
@@ -206,7 +208,8 @@ export class SqlLoad implements StreamLoad {
     const { buildsBeside } = this.options.write;
     const slot = this.takeSlot();
     // what is built beside the old ones becomes known when it is swapped in
-    const noteColumns = tables.length > 0 && (last || (!buildsBeside && this.schemaIsNew));
+    const isDue = last || (!buildsBeside && this.schemaIsNew);
+    const noteColumns = isDue && tables.length > 0 && (buildsBeside || this.knowsMore(tables));
     this.schemaIsNew = false;
     try {
       return await this.told(async () => {
@@ -216,6 +219,17 @@ export class SqlLoad implements StreamLoad {
     } finally {
       await slot.drop();
     }
+  }
+
+  /** Whether the ledger is to be told of the columns: rows came, or a column is not as it stands. */
+  private knowsMore(tables: readonly TableSchema[]): boolean {
+    const isAsItStands = (table: string, { name, type }: ColumnSchema) => {
+      const old = this.standing.get(table)?.get(name);
+      return old !== undefined && sameType(old, type);
+    };
+    return (
+      this.hasTaken || tables.some(({ name, columns }) => !columns.every((each) => isAsItStands(name, each)))
+    );
   }
 
   private async commitSweep(slots: SweepSlots, entry: SweepEntry): Promise<Committed> {

@@ -12,12 +12,12 @@ import type { Standing } from "./load.js";
  */
 export async function standingOf(
   ledger: Ledger,
-  { schema, bridge, stream, rootTable }: LoadOptions,
+  { schema, bridge, stream, rootTable, known }: LoadOptions,
   there: ReadonlyMap<string, ReadonlySet<string>>,
 ): Promise<Standing> {
   const standing = new Map<string, Map<string, ColumnType>>();
   const missing = new Set<string>();
-  for (const column of await ledger.columns(schema, bridge, stream)) {
+  for (const column of known ?? (await ledger.columns(schema, bridge, stream))) {
     if (!there.has(column.table)) missing.add(column.table);
     if (there.get(column.table)?.has(column.name) !== true) continue;
     const columns = standing.get(column.table) ?? new Map<string, ColumnType>();
