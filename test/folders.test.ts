@@ -291,6 +291,23 @@ describe("a folder", () => {
     expect(filesIn(folder)).toHaveLength(2);
   });
 
+  it("forgets a stream that begins anew, and no other", async () => {
+    const { folder, place, run } = folderOf({ format: "csv" }, "append");
+    const { api } = fakeApi({ streams: { t: { get: "/t", key: "id" } } }, () => ({ body: [{ id: 9 }] }));
+    const to = filesWarehouse(place, { format: "csv" });
+    const other = await bridgeInto(to, api, { name: "other", streams: { t: { write: "append" } } });
+    await run([{ id: 1 }]);
+    const session = await filesWarehouse(place, { format: "csv" }).open();
+    await other.run();
+    await session.dropStream({ bridge: "b", stream: "s", schema: "huts" });
+    expect(filesIn(folder)).toEqual(["huts/t/t-000002-1.csv"]);
+    await other.run();
+    await run([{ id: 1 }]);
+    await session.close();
+    expect(filesIn(folder)).toEqual(["huts/s/s-000004-1.csv", "huts/t/t-000002-1.csv"]);
+    checkManifest(folder);
+  });
+
   it("of which the ledger is damaged is not used", async () => {
     const { folder, run } = folderOf();
     await run([{ id: 1 }]);

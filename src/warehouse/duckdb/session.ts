@@ -304,16 +304,17 @@ export class DuckSession implements WarehouseSession, StagePlace {
 /** A connection whose transactions are kept up with. */
 function withUpkeep(connection: SqlConnection, upkeep: Upkeep | undefined): SqlConnection {
   if (upkeep === undefined) return connection;
-  return {
+  const kept: SqlConnection = {
     rows: (sql, values) => connection.rows(sql, values),
     run: async (sql, values) => {
       upkeep.willRun(sql);
       if (sql === "BEGIN") upkeep.begin();
-      if (sql === "COMMIT") await upkeep.beforeCommit(connection);
+      if (sql === "COMMIT") await upkeep.beforeCommit(kept);
       await connection.run(sql, values);
-      if (sql === "COMMIT") await upkeep.afterCommit(connection);
+      if (sql === "COMMIT") await upkeep.afterCommit(kept);
     },
   };
+  return kept;
 }
 
 function connectionOf(connection: DuckDBConnection): SqlConnection {

@@ -34,7 +34,7 @@ interface LedgerTable {
 export class LedgerFile {
   private number = 0;
   /** those of before, newest last */
-  private old: string[] = [];
+  private old: number[] = [];
   /** tables whose part is to be written, or all of them */
   private changed: Set<string> | "all" = "all";
   private tables: readonly LedgerTable[] = [];
@@ -47,13 +47,9 @@ export class LedgerFile {
 
   /** Reads the ledger into the database; false where there is none. */
   async bringIn(on: SqlConnection): Promise<boolean> {
-    const files = await this.store.list(PREFIX);
-    const numbers = files.map(({ name }) => Number(name.slice(PREFIX.length, -ENDING.length)));
-    this.number = Math.max(0, ...numbers.filter(Number.isInteger));
-    this.old = files.map(({ name }) => name).filter((name) => name !== nameOf(this.number));
-    if (this.number === 0) return false;
     const path = join(this.scratch, `ledger${ENDING}`);
-    await this.store.fetch(nameOf(this.number), path);
+    await this.fetchNewest(path);
+    if (this.number === 0) return false;
     const from = `read_json(${quoteText(path)}, ${LINES}, columns = {"table": 'VARCHAR', "columns": 'JSON', "row": 'JSON'})`;
     try {
       for (const row of await on.rows(
@@ -70,6 +66,22 @@ export class LedgerFile {
           cause,
         },
       );
+    }
+  }
+
+  /** Fetches the file of the highest number. Whoever only reads may be slower than one that writes and tidies up. */
+  private async fetchNewest(path: string): Promise<void> {
+    for (let before = 0; ; before = this.number) {
+      const files = await this.store.list(PREFIX);
+      const numbers = files.map(({ name }) => Number(name.slice(PREFIX.length, -ENDING.length)));
+      this.old = numbers.filter(Number.isInteger).sort((a, b) => a - b);
+      this.number = this.old.pop() ?? 0;
+      if (this.number === 0) return;
+      try {
+        return await this.store.fetch(nameOf(this.number), path);
+      } catch (error) {
+        if (this.number === before) throw error;
+      }
     }
   }
 
@@ -105,7 +117,7 @@ export class LedgerFile {
           hint: "One process at a time may run bridges into a folder. What was committed stands; run again.",
         },
       );
-    if (this.number > 0) this.old.push(nameOf(this.number));
+    if (this.number > 0) this.old.push(this.number);
     this.number++;
   }
 
@@ -120,7 +132,7 @@ export class LedgerFile {
 
   /** Removes ledgers of commits before the last one. */
   async tidy(): Promise<void> {
-    for (const name of this.old.splice(0, this.old.length - 1)) await this.store.remove(name);
+    for (const number of this.old.splice(0, this.old.length - 1)) await this.store.remove(nameOf(number));
   }
 }
 

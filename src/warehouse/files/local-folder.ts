@@ -42,8 +42,11 @@ class LocalFolder implements Store {
       .filter((entry) => entry.isFile())
       .map((entry) => relative(this.root, join(entry.parentPath, entry.name)).split(sep).join("/"));
     const files: StoredFile[] = [];
-    for (const name of names.filter((each) => each.startsWith(prefix)))
-      files.push({ name, bytes: (await stat(this.path(name))).size });
+    for (const name of names.filter((each) => each.startsWith(prefix))) {
+      // another process may have removed it just now
+      const info = await stat(this.path(name)).catch(() => undefined);
+      if (info !== undefined) files.push({ name, bytes: info.size });
+    }
     return files;
   }
 
@@ -121,14 +124,10 @@ class LocalFolder implements Store {
     } catch (cause) {
       const { code, message } = cause as NodeJS.ErrnoException;
       const why = code === "ENOSPC" ? "the disk is full" : message;
-      throw new BridgeError(
-        "FILE_UNWRITABLE",
-        `A file cannot be written in the folder ${this.root}: ${why}.`,
-        {
-          hint: "Make room there, or see who may write. What was committed stands, and the next run goes on from there.",
-          cause,
-        },
-      );
+      throw new BridgeError("FILE_UNWRITABLE", `The folder ${this.root} cannot be used: ${why}.`, {
+        hint: "Make room there, or see who may write. What was committed stands, and the next run goes on from there.",
+        cause,
+      });
     }
   }
 }

@@ -65,7 +65,7 @@ export async function fill(on: SqlConnection, options: LoadOptions, back: ReadBa
     const from = kept.length > 0 || comesBeside(options) ? kept : own;
     for (const file of from) await readFile(on, options.schema, columns, file, back);
     writer.stands(
-      options.schema,
+      options,
       table,
       from.reduce((sum, { rows }) => sum + rows, 0),
     );

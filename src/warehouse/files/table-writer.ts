@@ -74,8 +74,8 @@ export class TableWriter {
   }
 
   /** Rows of a table that stand already, and are in files. */
-  stands(schema: string, table: string, rows: number): void {
-    this.written.set(tableName(schema, table), rows);
+  stands(of: StreamPlace, table: string, rows: number): void {
+    this.written.set(tableKey(of, table), rows);
   }
 
   isFilled(of: StreamPlace): boolean {
@@ -92,10 +92,9 @@ export class TableWriter {
   }
 
   forget(of: StreamPlace): void {
-    const { schema } = of;
     this.filled.delete(keyOf(of));
-    for (const table of this.written.keys())
-      if (table.startsWith(`${DUCKDB.schemaName(schema)}.`)) this.written.delete(table);
+    this.inFiles.delete(keyOf(of));
+    for (const key of this.written.keys()) if (key.startsWith(tableKey(of, ""))) this.written.delete(key);
   }
 
   async write(on: SqlConnection, left: LeftTables): Promise<NewFiles> {
@@ -128,10 +127,12 @@ export class TableWriter {
     columns: StandingColumns,
   ): Promise<Part | undefined> {
     const name = tableName(options.schema, table);
-    const from = this.written.get(name) ?? 0;
+    const key = tableKey(options, table);
+    const from = this.written.get(key) ?? 0;
     const rows = Number((await on.rows(`SELECT count(*) AS n FROM ${name}`))[0]?.n);
-    this.writing.set(name, rows);
-    if (rows <= from) return undefined;
+    this.writing.set(key, rows);
+    if (rows < from) throw new BridgeError("INTERNAL", `Of ${from} rows of ${table}, ${rows} are left.`);
+    if (rows === from) return undefined;
     // rows that come are at the end, and none goes
     const part = `${name} WHERE rowid >= ${from}`;
     const own = { options, table, columns: withOwn(columns) };
@@ -252,6 +253,8 @@ export class TableWriter {
 }
 
 const keyOf = ({ bridge, stream, schema }: StreamPlace) => JSON.stringify([bridge, stream, schema]);
+
+const tableKey = (of: StreamPlace, table: string) => `${keyOf(of)} ${table}`;
 
 const NONE_FREE: ReadonlySet<string> = new Set();
 
