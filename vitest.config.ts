@@ -32,12 +32,12 @@ const onServer = (title: string, warehouse: string, usual: readonly string[]) =>
 });
 
 /** The others differ from DuckDB in nothing that files have a part in. */
-const OF_FILES = ["write-modes", "merge", "sweep", "drift", "kill-modes"];
+const OF_FILES = ["write-modes", "merge", "sweep", "kill-modes"];
 
 const onFolders = {
   test: {
     name: "on files",
-    include: (process.env.EARLY_BRIDGE_LONG === "1" ? OF_FILES : ["sweep"]).map(
+    include: (process.env.EARLY_BRIDGE_LONG === "1" ? OF_FILES : ["merge"]).map(
       (file) => `test/${file}.test.ts`,
     ),
     env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: "files" },

@@ -8,9 +8,9 @@ import { inLong } from "./support/long.js";
 import { command, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
-import { isServer, warehouseEntry } from "./support/warehouse.js";
+import { isFolders, isServer, warehouseEntry } from "./support/warehouse.js";
 
-const MOMENTS = Number(KILLS ?? (isServer ? 4 : 8));
+const MOMENTS = Number(KILLS ?? (isServer || isFolders ? 4 : 8));
 const SEED = 20_261_126;
 const PAGE = 25;
 
