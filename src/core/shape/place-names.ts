@@ -9,6 +9,9 @@ export type PlaceKind = "position" | "key" | "within";
 
 const OWN = { position: POSITION_COLUMN, key: KEY_COLUMN, within: WITHIN_COLUMN };
 
+/** A list that is called `eb` has another name for its places: those are taken. */
+const TAKEN: ReadonlySet<string> = new Set(Object.values(OWN));
+
 /** Whether the items of a table are told apart by their places in a list, or by their keys in a map. */
 export function placeKind(tableSteps: readonly string[]): "position" | "key" {
   return tableSteps.at(-1) === MAP_STEP ? "key" : "position";
@@ -27,7 +30,7 @@ export function placeName(
   names: NameRules,
 ): string {
   if (level.length === table.length) return OWN[kind];
-  return nameForPath([...tableWords(level), kind], new Set(), names);
+  return nameForPath([...tableWords(level), kind], TAKEN, names);
 }
 
 /** The words of a table's name: a list right within a list has no key of its own. */

@@ -7,7 +7,10 @@ import { unshape } from "./unshape.js";
 
 /** Keys as APIs have them, and as nobody should. */
 const key = fc.oneof(
-  { weight: 6, arbitrary: fc.constantFrom("id", "a", "b", "list", "a_b", "aB", "value", "2026-01-01", "17") },
+  {
+    weight: 6,
+    arbitrary: fc.constantFrom("id", "a", "b", "list", "a_b", "aB", "value", "2026-01-01", "17", "Eb"),
+  },
   {
     weight: 1,
     arbitrary: fc.constantFrom("__proto__", "", "[*]", "{*}", "\\[*]", "a.b", 'q"', "constructor", "A"),
@@ -21,6 +24,8 @@ describe("records", () => {
       fc.property(documentsOf(key), (records) => {
         const { tables, issues } = shape(records);
         expect(issues).toEqual([]);
+        for (const { columns } of tables)
+          expect(new Set(columns.map(({ name }) => name)).size).toBe(columns.length);
         expect(unshape(tables).map(settled)).toEqual(records.map(settled));
       }),
       { numRuns: process.env.EARLY_BRIDGE_LONG === "1" ? 3000 : 300 },
