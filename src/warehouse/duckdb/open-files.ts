@@ -9,6 +9,7 @@
 import { realpath } from "node:fs/promises";
 import { basename, dirname, join, resolve } from "node:path";
 import { BridgeError } from "../../core/errors.js";
+import type { WarehouseSession } from "../warehouse.js";
 
 interface OpenFile<S> {
   readonly session: Promise<S>;
@@ -85,6 +86,23 @@ export async function leaseFile<S extends { close(): Promise<void> }>(
     if (files.open.get(key) === mine) files.open.delete(key);
     throw error;
   }
+}
+
+/** A session as one of its users sees it. */
+export function leaseOf({ session, leave }: Lease<WarehouseSession>): WarehouseSession {
+  return {
+    names: session.names,
+    ledger: session.ledger,
+    openLoad: (options) => session.openLoad(options),
+    dropStream: (of) => session.dropStream(of),
+    about: () => session.about(),
+    tryWriting: (schema) => session.tryWriting(schema),
+    makeViews: (of, queries, atMs) => session.makeViews(of, queries, atMs),
+    checkViews: (of, queries) => session.checkViews(of, queries),
+    describeTables: (schema) => session.describeTables(schema),
+    sampleRows: (schema, table, limit) => session.sampleRows(schema, table, limit),
+    close: leave,
+  };
 }
 
 /** The path that a file has, or will have when it is made, whatever links lead there. */

@@ -10,7 +10,7 @@ import { join } from "node:path";
 import { type FilesInput, type FilesOptions, filesOptions } from "../../core/define/files-schema.js";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { NameRules } from "../../core/shape/naming.js";
-import { type Lease, leaseFile } from "../duckdb/open-files.js";
+import { leaseFile, leaseOf } from "../duckdb/open-files.js";
 import { type DuckSession, openFile } from "../duckdb/session.js";
 import { quoteText } from "../duckdb/types.js";
 import type {
@@ -45,8 +45,7 @@ export function filesWarehouse(place: StorePlace, input: FilesInput): Warehouse 
       if (readOnly) return openSession(place, options, await mkdtemp(join(tmpdir(), "early-bridge-")), true);
       const working = workingFolder(place);
       const open = () => openSession(place, options, working, false);
-      const { session, leave } = await leaseFile(databaseIn(working), false, open);
-      return leaseOf({ session, leave });
+      return leaseOf(await leaseFile(databaseIn(working), false, open));
     },
   };
 }
@@ -206,20 +205,3 @@ class FilesSession implements WarehouseSession {
 }
 
 const NO_VIEWS = "a folder of files holds no views";
-
-/** A session as one of its users sees it. */
-function leaseOf({ session, leave }: Lease<FilesSession>): WarehouseSession {
-  return {
-    names: session.names,
-    ledger: session.ledger,
-    openLoad: (options) => session.openLoad(options),
-    dropStream: (of) => session.dropStream(of),
-    about: () => session.about(),
-    tryWriting: () => session.tryWriting(),
-    makeViews: (of, queries) => session.makeViews(of, queries),
-    checkViews: (of, queries) => session.checkViews(of, queries),
-    describeTables: (schema) => session.describeTables(schema),
-    sampleRows: (schema, table, limit) => session.sampleRows(schema, table, limit),
-    close: leave,
-  };
-}
