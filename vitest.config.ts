@@ -65,8 +65,14 @@ export default defineConfig({
         },
       },
       onFolders,
-      onServer("PostgreSQL", "postgres", ["postgres", "servers", "views"]),
-      onServer("MariaDB", "mariadb", ["mariadb", "servers", "views"]),
+      onServer("PostgreSQL", "postgres", [
+        "postgres",
+        "servers",
+        "views",
+        "user-tables",
+        "user-table-faults",
+      ]),
+      onServer("MariaDB", "mariadb", ["mariadb", "servers", "views", "user-tables", "user-table-faults"]),
     ],
   },
 });

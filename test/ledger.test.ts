@@ -83,6 +83,6 @@ describe("the ledger of an older version", () => {
     );
     expect((await runOn(path)).asked).toEqual(["2026-10-03T23:59:59Z"]);
     const cursors = "SELECT version, part FROM early_bridge.ledger_version, early_bridge.cursors";
-    expect(await queryFile(path, cursors)).toEqual([{ version: 9, part: "" }]);
+    expect(await queryFile(path, cursors)).toEqual([{ version: 10, part: "" }]);
   });
 });

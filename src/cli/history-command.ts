@@ -111,7 +111,8 @@ function noSuchRun(number: number): BridgeError {
 }
 
 function streamLines(stream: StreamOutcome): string[] {
-  const { added, changed, unchanged, removed, quarantined, leftOut, doubled, changes, failure } = stream;
+  const { added, changed, unchanged, removed, quarantined, leftOut, doubled, passedOver, changes, failure } =
+    stream;
   const rows = [
     `${countText(added)} added`,
     `${countText(changed)} changed`,
@@ -121,6 +122,7 @@ function streamLines(stream: StreamOutcome): string[] {
   if (quarantined > 0) rows.push(`${countText(quarantined)} in quarantine`);
   if (leftOut > 0) rows.push(`${countText(leftOut)} left out`);
   if (doubled > 0) rows.push(`${countText(doubled)} came more than once`);
+  if (passedOver > 0) rows.push(`${countText(passedOver)} passed over`);
   const asked = [
     countOf(stream.requests, "request"),
     countOf(stream.retries, "retrie").replace("retrie ", "retry "),

@@ -73,6 +73,9 @@ const streamRecord = {
   removed: count.describe("Rows told to be gone; of a table that is replaced, those that did not come again"),
   quarantined: count.describe("Records that could not be stored as their table demands"),
   doubled: count.describe("Came more than once between two checkpoints; the last one counts"),
+  passed_over: count.describe(
+    "Let be by the way of writing into a table that stands: nothing there to update or delete, there already where rows are inserted only, gone where rows stay",
+  ),
   pages: count.describe("Pages taken"),
   checkpoints: count.describe("Commits of rows and cursor"),
   requests: count.describe("Requests sent, tried again or not"),

@@ -272,12 +272,13 @@ export function reportText(bridge: string, streams: readonly StreamReport[]): st
     each.cursor ?? "",
   ]);
   const lines = [tableText(columns, rows)];
-  for (const { stream, received, leftOut, doubled } of streams) {
-    if (leftOut === 0 && doubled === 0) continue;
+  for (const { stream, received, leftOut, doubled, passedOver } of streams) {
     const others = [
       leftOut === 0 ? [] : [`${countText(leftOut)} left out`],
       doubled === 0 ? [] : [`${countText(doubled)} came more than once`],
+      passedOver === 0 ? [] : [`${countText(passedOver)} passed over`],
     ].flat();
+    if (others.length === 0) continue;
     lines.push(colors.dim(`  ${countOf(received, "record")} of ${stream} received: ${others.join(", ")}`));
   }
   for (const { stream, quarantined } of streams) {

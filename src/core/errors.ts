@@ -220,6 +220,10 @@ export const ERROR_CODES = {
     kind: "warehouse",
     hint: "Choose another `schema` for the bridge, or move the table away.",
   },
+  TABLE_MISMATCH: {
+    kind: "config",
+    hint: "Say in into.columns of the stream which field goes into which column; early-bridge plan tells what does not fit.",
+  },
   STOPPED: { kind: "stopped", hint: "Run again: it goes on from the last checkpoint." },
   INTERNAL: { kind: "internal", hint: "This is a fault of early-bridge itself; please report it." },
 } as const satisfies Record<string, CodeEntry>;

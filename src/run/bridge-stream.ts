@@ -10,6 +10,7 @@ import {
 import { checkColumns } from "../core/define/stream-names.js";
 import { WRITE_METHODS } from "../core/define/write-method.js";
 import { BridgeError } from "../core/errors.js";
+import type { IntoTable } from "../core/into/table-faults.js";
 import type { DriftPolicy } from "../core/shape/drift-policy.js";
 import { wantedFields } from "../core/shape/wanted-fields.js";
 import { type CompiledStream, compileColumns } from "../core/stream/compile-stream.js";
@@ -20,6 +21,8 @@ import type { ApiInside } from "./api.js";
 export interface BridgeStream {
   readonly write: WriteMode;
   readonly deletes: DeleteMode;
+  /** the table that stands already, which its rows go into; default: those that it makes */
+  readonly into: IntoTable | undefined;
   readonly columns: BridgeStreamDefinition["columns"];
   readonly fields: BridgeStreamDefinition["fields"];
   readonly room: BridgeStreamDefinition["room"];
@@ -34,13 +37,14 @@ export async function bridgeStream(
   api: ApiInside,
   bridge: string,
   stream: string,
-  { write, deletes, columns, fields, room, drift }: BridgeStreamDefinition,
+  { write, into, deletes, columns, fields, room, drift }: BridgeStreamDefinition,
   usualDrift: DriftPolicy,
 ): Promise<BridgeStream> {
   const { key } = await api.stream(stream);
   checkColumns(columns, key, [stream, "columns"], codeSource(`${bridge}.streams`));
-  const mode = write ?? (key.length > 0 ? "upsert" : "replace");
+  const mode = write ?? (key.length > 0 ? "upsert" : into === undefined ? "replace" : "insert");
   const method = WRITE_METHODS[mode];
+  checkInto(mode, into !== undefined, deletes, { bridge, stream });
   if (deletes !== undefined && (method.deletes === undefined || method.buildsBeside))
     throw new BridgeError(
       "CONFIG_INVALID",
@@ -54,16 +58,47 @@ export async function bridgeStream(
     return {
       write: mode,
       deletes: deletes ?? method.deletes ?? "remove",
+      into: into && { ...into, removes: deletes === "remove" || mode === "delete" },
       columns,
       fields,
       room,
       drift: drift ?? usualDrift,
     };
-  const others = WRITE_MODES.filter((each) => !WRITE_METHODS[each].needsKey).join(" or ");
+  const others = WRITE_MODES.filter(
+    (each) => !WRITE_METHODS[each].needsKey && (WRITE_METHODS[each].into === "must") === (into !== undefined),
+  ).join(" or ");
   throw new BridgeError("CONFIG_INVALID", `Stream ${stream} is to be written by ${mode}, but has no key.`, {
     where: { bridge, stream },
     hint: `Give the stream a key in the connector, or write: ${others}.`,
   });
+}
+
+/** @throws BridgeError CONFIG_INVALID where a way of writing does not go with a table that stands, or only with one */
+function checkInto(
+  mode: WriteMode,
+  isInto: boolean,
+  deletes: DeleteMode | undefined,
+  where: { readonly bridge: string; readonly stream: string },
+): void {
+  const { into } = WRITE_METHODS[mode];
+  const words = WRITE_MODES.filter((each) => WRITE_METHODS[each].into !== "never").join(", ");
+  const refused = (message: string, hint: string) =>
+    new BridgeError("CONFIG_INVALID", message, { where, hint });
+  if (isInto && into === "never")
+    throw refused(
+      `Stream ${where.stream} goes into a table that stands already: it cannot be written by ${mode}.`,
+      `Write one of ${words}.`,
+    );
+  if (!isInto && into === "must")
+    throw refused(
+      `Stream ${where.stream} is written by ${mode}, and no table is named.`,
+      `Name one that stands already, as into: { table: … }; into its own, a stream is written by ${WRITE_MODES.filter((each) => WRITE_METHODS[each].into !== "must").join(", ")}.`,
+    );
+  if (isInto && deletes === "mark")
+    throw refused(
+      `Stream ${where.stream} goes into a table that stands already: rows of it cannot be marked as deleted.`,
+      "Write deletes: remove, or leave it out: then they stay.",
+    );
 }
 
 /** A stream with what a bridge says of its fields; of one path, single words go before the connector's. */

@@ -224,7 +224,7 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
   const rootTables = new Set([...streams.keys()].map(snakeCase));
   const atOnce = pLimit(api.connector.api.rate_limit.concurrency);
   const carry = async (stream: string): Promise<StreamReport> => {
-    const { write: mode, deletes, drift } = streams.get(stream)!;
+    const { write: mode, deletes, into, drift } = streams.get(stream)!;
     const write = WRITE_METHODS[mode];
     const { recorder, cursors } = parts;
     const own = { recorder, cursors: cursors?.[stream] };
@@ -241,7 +241,16 @@ async function runStarted(parts: RunParts, run: number, startedAtMs: number): Pr
       onEvent,
       ...own,
     };
-    const report = await carryStream({ ...common, stream, choices: streams, write, deletes, drift, signal });
+    const report = await carryStream({
+      ...common,
+      stream,
+      choices: streams,
+      write,
+      deletes,
+      into,
+      drift,
+      signal,
+    });
     const { error } = report;
     if (error?.kind === "sign_in" || error?.kind === "warehouse") {
       const message = `Stopped, for stream ${stream} has failed with ${error.code}, which concerns all streams.`;

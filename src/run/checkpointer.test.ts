@@ -1,7 +1,7 @@
 import pLimit from "p-limit";
 import { describe, expect, it } from "vitest";
+import { NO_ROWS } from "../warehouse/row-counts.js";
 import type { Committed } from "../warehouse/warehouse.js";
-import { NO_ROWS } from "../warehouse/warehouse.js";
 import { Checkpointer, NO_CURSORS } from "./checkpointer.js";
 
 const DONE: Committed = { counts: NO_ROWS, changes: [] };

@@ -7,15 +7,8 @@ import { toBridgeError } from "../core/errors.js";
 import { grouped } from "../core/grouped.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
-import {
-  addCounts,
-  NO_ROWS,
-  type Quarantined,
-  type RowCounts,
-  type Settled,
-  type StreamLoad,
-  type WarehouseSession,
-} from "../warehouse/warehouse.js";
+import { addCounts, NO_ROWS, type RowCounts } from "../warehouse/row-counts.js";
+import type { Quarantined, Settled, StreamLoad, WarehouseSession } from "../warehouse/warehouse.js";
 import { type Api, type ApiInside, accountKey, insideOf } from "./api.js";
 import type { Bridge } from "./bridge.js";
 import { asBridged, type BridgeStream } from "./bridge-stream.js";
@@ -147,6 +140,7 @@ class StreamMender {
       ...{ session, run, bridge: bridge.name, schema: bridge.schema, startedAtMs, notOver },
       write: intoStanding(said, stream),
       deletes: said.deletes,
+      into: said.into,
       rootTables: new Set([...bridge.streams.keys()].map(snakeCase)),
       cursors: {},
     });

@@ -3,15 +3,18 @@
 import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";
 import { BridgeError } from "../core/errors.js";
+import { ColumnMatch } from "../core/into/match-columns.js";
+import { checkFaults, type IntoTable, noTable, tableFaults } from "../core/into/table-faults.js";
+import { nameOfTable } from "../core/into/user-table.js";
 import type { DriftPolicy } from "../core/shape/drift-policy.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { Shape } from "../core/shape/shape.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import { otherWriting, recordLife } from "../core/stream/record-life.js";
 import { shapeOf } from "../core/stream/shape-of.js";
-import type { SavedCursor } from "../core/track/cursor.js";
+import { cursorsOf, type SavedCursor } from "../core/track/cursor.js";
 import type { StartCursors } from "../http/har.js";
-import type { StreamLoad, WarehouseSession } from "../warehouse/warehouse.js";
+import type { LoadOptions, StreamLoad, WarehouseSession } from "../warehouse/warehouse.js";
 
 export interface TablesOptions {
   readonly session: WarehouseSession;
@@ -20,6 +23,8 @@ export interface TablesOptions {
   readonly schema: string;
   readonly write: WriteMethod;
   readonly deletes: DeleteMode;
+  /** the table that stands already, which rows go into; default: the stream's own */
+  readonly into?: IntoTable | undefined;
   readonly drift?: DriftPolicy | undefined;
   readonly rootTables: ReadonlySet<string>;
   readonly startedAtMs: number;
@@ -37,23 +42,20 @@ export interface OpenedTables {
   readonly notice: string | undefined;
 }
 
-/** @throws BridgeError TABLE_NOT_OURS, WRITE_CHANGED */
+/** @throws BridgeError TABLE_NOT_OURS, TABLE_MISMATCH, WRITE_CHANGED */
 export async function openTables(stream: CompiledStream, options: TablesOptions): Promise<OpenedTables> {
-  const { session, bridge, schema, write, deletes, run, startedAtMs, rootTables } = options;
+  return options.into === undefined
+    ? openOwn(stream, options)
+    : openUserTable(stream, { ...options, into: options.into });
+}
+
+async function openOwn(stream: CompiledStream, options: TablesOptions): Promise<OpenedTables> {
+  const { session, bridge, schema, write, deletes, startedAtMs, rootTables, run } = options;
   const { name } = stream;
   const { ledger, names } = session;
   const rootTable = snakeCase(name);
   const known = await ledger.columns(schema, bridge, name);
-  const of = {
-    run,
-    bridge,
-    stream: name,
-    schema,
-    rootTable,
-    loadedAtMs: startedAtMs,
-    notOver: options.notOver,
-  };
-  const load = await session.openLoad({ ...of, write, deletes, known });
+  const load = await session.openLoad({ ...loadOf(options, name, schema, rootTable), known });
   const other = load.fresh ? undefined : otherWriting(known, stream, write);
   if (other !== undefined) {
     await load.close();
@@ -74,8 +76,50 @@ export async function openTables(stream: CompiledStream, options: TablesOptions)
     drift: options.drift,
   };
   const shape = shapeOf(appends ? { ...stream, isRemoval: undefined } : stream, place);
-  return { load, shape, ...(await openCursors(options, stream, load)) };
+  return { load, shape, ...(await openCursors(options, stream, load, undefined)) };
 }
+
+/** The same for a table that stands already. */
+async function openUserTable(
+  stream: CompiledStream,
+  options: TablesOptions & { readonly into: IntoTable },
+): Promise<OpenedTables> {
+  const { session, bridge, into, write } = options;
+  const { name } = stream;
+  const schema = into.schema ?? options.schema;
+  const table = await session.userTable(schema, into.table);
+  const place = { schema, name: into.table };
+  if (table === undefined) {
+    checkFaults(name, place, [noTable(schema, into.table)]);
+    throw new BridgeError("INTERNAL", "a table that is not there has to be told of");
+  }
+  const match = new ColumnMatch(table, into.columns);
+  checkFaults(name, place, tableFaults(stream, match, write, into.removes));
+  const filled = await session.ledger.filledColumns({ schema, bridge, stream: name }, into.table);
+  const load = await session.openLoad({
+    ...loadOf(options, name, schema, into.table),
+    into: { match, removes: into.removes, filled },
+  });
+  const shape = shapeOf(stream, { names: session.names, known: filled, into: match });
+  return { load, shape, ...(await openCursors(options, stream, load, nameOfTable(table))) };
+}
+
+const loadOf = (
+  { run, bridge, write, deletes, startedAtMs, notOver }: TablesOptions,
+  stream: string,
+  schema: string,
+  rootTable: string,
+): LoadOptions => ({
+  run,
+  bridge,
+  stream,
+  schema,
+  rootTable,
+  write,
+  deletes,
+  loadedAtMs: startedAtMs,
+  notOver,
+});
 
 function writeChanged(table: string, other: string, where: object): BridgeError {
   return new BridgeError("WRITE_CHANGED", `The table ${table} stands, and was written ${other}.`, { where });
@@ -85,17 +129,26 @@ async function openCursors(
   { session, bridge, schema, write, cursors: given }: TablesOptions,
   { name }: CompiledStream,
   load: StreamLoad,
+  into: string | undefined,
 ): Promise<Pick<OpenedTables, "cursors" | "notice">> {
   if (!write.keepsCursor) return { cursors: new Map(), notice: undefined };
   if (given !== undefined) return { cursors: new Map(Object.entries(given)), notice: undefined };
-  const cursors = await session.ledger.cursors(bridge, name);
+  const saved = await session.ledger.cursors(bridge, name);
+  const cursors = cursorsOf(saved, into);
+  const elsewhere = [...saved.values()].filter((cursor) => cursor.into !== into);
+  if (elsewhere.some(hasMoved)) {
+    const where = elsewhere[0]!.into ?? "the stream's own table";
+    const notice = `So far its records went into ${where}: for ${into ?? "its own table"}, ${cursors.size === 0 ? "the stream is" : "those parts are"} loaded from the beginning.`;
+    return { cursors, notice };
+  }
   const gone = load.fresh ? [snakeCase(name)] : load.missing;
-  if (gone.length === 0 || cursors.size === 0) return { cursors, notice: undefined };
-  // a stream that was empty so far has a cursor without a value, and no table to miss
-  const hasMoved = [...cursors.values()].some(
-    ({ value, resume, covered, doneAtMs }) => value ?? resume ?? covered?.[0] ?? doneAtMs,
-  );
+  if (into !== undefined || gone.length === 0 || cursors.size === 0) return { cursors, notice: undefined };
   const tables = `The table${gone.length > 1 ? "s" : ""} ${gone.map((table) => `${schema}.${table}`).join(", ")}`;
   const notice = `${tables} ${gone.length > 1 ? "are" : "is"} gone: the stream is loaded from its beginning.`;
-  return { cursors: new Map(), notice: hasMoved ? notice : undefined };
+  return { cursors: new Map(), notice: [...cursors.values()].some(hasMoved) ? notice : undefined };
+}
+
+/** Whether anything was loaded: a stream that was empty so far has a cursor without a value, and no table to miss. */
+function hasMoved({ value, resume, covered, doneAtMs }: SavedCursor): boolean {
+  return (value ?? resume ?? covered?.[0] ?? doneAtMs) !== undefined;
 }

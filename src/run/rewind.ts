@@ -80,7 +80,7 @@ async function rewindIn(
   const after = new Map<string, SavedCursor | undefined>(
     chosen.map(([key, cursor]) => [
       key,
-      place === undefined || anew ? undefined : rewound(cursor, rule, place, nowMs),
+      place === undefined || anew ? undefined : { ...rewound(cursor, rule, place, nowMs), into: cursor.into },
     ]),
   );
   const text = (cursor: SavedCursor | undefined) =>

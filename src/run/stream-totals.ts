@@ -5,7 +5,7 @@ import type { TableBatch } from "../core/shape/batch.js";
 import type { Issue } from "../core/shape/shaped.js";
 import type { CursorField } from "../core/track/cursor-field.js";
 import { KIND_WORDS } from "../core/track/cursor-value.js";
-import type { RowCounts } from "../warehouse/warehouse.js";
+import type { RowCounts } from "../warehouse/row-counts.js";
 import type { Page } from "./ask/page-series.js";
 
 /** What may go to quarantine in one run of a stream; undefined: any number. */
@@ -77,14 +77,14 @@ export class StreamTotals {
    * record. `replaced`: rows were removed because they did not come again.
    * @throws BridgeError INCOMPLETE
    */
-  checkSums({ added, changed, unchanged, removed, doubled }: RowCounts, replaced: boolean): void {
+  checkSums({ added, changed, unchanged, removed, doubled, passedOver }: RowCounts, replaced: boolean): void {
     const { received, leftOut, quarantined } = this;
     const told = replaced ? 0 : removed;
-    const accounted = added + changed + unchanged + told + doubled + leftOut + quarantined;
+    const accounted = added + changed + unchanged + told + doubled + passedOver + leftOut + quarantined;
     if (accounted === received) return;
     throw new BridgeError(
       "INCOMPLETE",
-      `${received} records came, and ${accounted} are accounted for: ${added} added, ${changed} changed, ${unchanged} unchanged, ${told} removed, ${doubled} doubled, ${leftOut} left out, ${quarantined} in quarantine.`,
+      `${received} records came, and ${accounted} are accounted for: ${added} added, ${changed} changed, ${unchanged} unchanged, ${told} removed, ${doubled} doubled, ${passedOver} passed over, ${leftOut} left out, ${quarantined} in quarantine.`,
       { hint: "This is a fault of early-bridge itself; please report it." },
     );
   }

@@ -20,10 +20,11 @@ const BORDER_MS = 1000;
 export async function sweepIsDue(
   { everyMs }: Sweep,
   { fresh }: StreamLoad,
-  { session, bridge, write, startedAtMs }: TablesOptions,
+  { session, bridge, write, into, startedAtMs }: TablesOptions,
   stream: string,
 ): Promise<boolean> {
-  if (fresh || write.buildsBeside || write.deletes === undefined) return false;
+  // rows that the API does not know may be somebody else's there
+  if (into !== undefined || fresh || write.buildsBeside || write.deletes === undefined) return false;
   const last = await session.ledger.lastSweep(bridge, stream);
   return last === undefined || startedAtMs - last >= everyMs;
 }

@@ -9,11 +9,14 @@
 
 import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";
+import type { ColumnMatch } from "../core/into/match-columns.js";
+import type { UserTable } from "../core/into/user-table.js";
 import type { TableBatch } from "../core/shape/batch.js";
 import type { NameRules } from "../core/shape/naming.js";
 import type { Issue, KnownColumn, SchemaChange, Shaped } from "../core/shape/shaped.js";
 import type { TableSchema } from "../core/shape/table-shape.js";
 import type { SavedCursor } from "../core/track/cursor.js";
+import type { RowCounts } from "./row-counts.js";
 
 export type { SchemaChange };
 
@@ -24,7 +27,14 @@ export interface Warehouse {
   /** SQL that gives a user of the warehouse exactly what a bridge into the schema needs */
   grants(schema: string): string;
   /** @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */
-  open(options?: { readonly readOnly?: boolean }): Promise<WarehouseSession>;
+  open(options?: OpenOptions): Promise<WarehouseSession>;
+}
+
+/** How a warehouse is opened. */
+export interface OpenOptions {
+  readonly readOnly?: boolean | undefined;
+  /** only what does not ask the ledger is used: that may be missing */
+  readonly withoutLedger?: boolean | undefined;
 }
 
 /** A warehouse while it is open. */
@@ -36,6 +46,11 @@ export interface WarehouseSession {
   readonly names: NameRules;
   readonly ledger: Ledger;
   openLoad(options: LoadOptions): Promise<StreamLoad>;
+  /**
+   * A table that stands, as it is; undefined where it is not there or may not be seen.
+   * @throws BridgeError CONFIG_INVALID where a warehouse of this kind has none that are not ours
+   */
+  userTable(schema: string, table: string): Promise<UserTable | undefined>;
   /** Drops a stream's tables and all that the ledger knows of where it stands; its runs and quarantine stay. */
   dropStream(of: StreamPlace): Promise<void>;
   /**
@@ -103,6 +118,8 @@ export interface LoadOptions extends StreamPlace {
   readonly write: WriteMethod;
   /** what happens to the rows of records that are gone */
   readonly deletes: DeleteMode;
+  /** the table that stands already, which rows go into; its schema and name are those above */
+  readonly into?: LoadInto | undefined;
   /** the time that goes into `eb_loaded_at`, ms since 1970 */
   readonly loadedAtMs: number;
   /** rows that a later run than this one wrote are not to be replaced; default: all are */
@@ -111,36 +128,13 @@ export interface LoadOptions extends StreamPlace {
   readonly known?: readonly KnownColumn[] | undefined;
 }
 
-/** Rows of the stream's own table that a checkpoint changed; child rows follow their parents and are not counted. */
-export interface RowCounts {
-  readonly added: number;
-  readonly changed: number;
-  /** came again, and were as they stood */
-  readonly unchanged: number;
-  /** told to be gone, or (replace only) no longer given by the API */
-  readonly removed: number;
-  /** records that came more than once between two checkpoints: the last one counts */
-  readonly doubled: number;
-}
-
-/** Counts of nothing. */
-export const NO_ROWS: RowCounts = Object.freeze({
-  added: 0,
-  changed: 0,
-  unchanged: 0,
-  removed: 0,
-  doubled: 0,
-});
-
-/** The sum of two counts. */
-export function addCounts(a: RowCounts, b: RowCounts): RowCounts {
-  return {
-    added: a.added + b.added,
-    changed: a.changed + b.changed,
-    unchanged: a.unchanged + b.unchanged,
-    removed: a.removed + b.removed,
-    doubled: a.doubled + b.doubled,
-  };
+/** How a stream goes into a table that is not ours. */
+export interface LoadInto {
+  readonly match: ColumnMatch;
+  /** rows of records that are told to be gone are deleted */
+  readonly removes: boolean;
+  /** columns that earlier runs have filled; none: this is the first one */
+  readonly filled: readonly KnownColumn[];
 }
 
 /** A change as the journal has it. */
@@ -271,7 +265,7 @@ export interface ErrorRecord {
 /**
  * A stream's part in a run, as the ledger keeps it. Times are in ms. Of a stream that was read to its end, `received`
  * is the sum of what was added, changed, unchanged, removed on being told (not by `replace` or a sweep), left out,
- * quarantined and doubled.
+ * quarantined, doubled and passed over.
  */
 export interface StreamRecord extends RowCounts {
   readonly stream: string;
@@ -364,6 +358,8 @@ export interface Ledger {
   ): Promise<{ readonly atMs: number; readonly group: string; readonly cost: number }[]>;
   /** the columns that are known of a stream's tables */
   columns(schema: string, bridge: string, stream: string): Promise<KnownColumn[]>;
+  /** the columns of a table that is not ours, `rootTable`, that a stream's fields have filled so far */
+  filledColumns(of: StreamPlace, rootTable: string): Promise<KnownColumn[]>;
   /** tables in the schema that belong to other streams */
   otherTables(schema: string, bridge: string, stream: string): Promise<string[]>;
   /** newest first */

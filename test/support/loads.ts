@@ -9,7 +9,7 @@ import { compileStream } from "../../src/core/stream/compile-stream.js";
 import { defineConnector } from "../../src/index.js";
 import { openTables } from "../../src/run/open-tables.js";
 import { STAGE_SIZES } from "../../src/warehouse/duckdb/stage-sizes.js";
-import { addCounts, NO_ROWS, type RowCounts } from "../../src/warehouse/warehouse.js";
+import { addCounts, NO_ROWS, type RowCounts } from "../../src/warehouse/row-counts.js";
 import { temporaryFolder } from "./project.js";
 import { warehouseAt } from "./warehouse.js";
 

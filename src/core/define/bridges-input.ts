@@ -58,11 +58,15 @@ export interface ProjectInput {
         | {
             [k: string]: {
               /**
-               * upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end; append: every state that comes is added; versions: every state, with the times when it held
+               * upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end; append: every state that comes is added; versions: every state, with the times when it held. Into a table that stands: upsert (default), insert, update or delete alone
                */
-              write?: ("upsert" | "replace" | "append" | "versions") | undefined;
+              write?:
+                | ("upsert" | "replace" | "append" | "versions" | "insert" | "update" | "delete")
+                | undefined;
+              /** A table that stands already, and that stays as it is: rows go into the columns that it has */
+              into?: Into | undefined;
               /**
-               * What becomes of a record that is gone: remove its rows (default), or mark them in eb_deleted_at (default of versions)
+               * What becomes of a record that is gone: remove its rows (default), or mark them in eb_deleted_at (default of versions); in a table that stands already they stay, unless this says remove
                */
               deletes?: ("remove" | "mark") | undefined;
               /** Rules by field path, before those of the connector */
@@ -165,6 +169,21 @@ export interface Sftp {
   private_key?: string | undefined;
   /** What the key is locked with, as $NAME */
   passphrase?: string | undefined;
+}
+/** A table that stands already, and that stays as it is: rows go into the columns that it has */
+export interface Into {
+  /** Its name */
+  table: string;
+  /** Where it is; default: the bridge's schema */
+  schema?: string | undefined;
+  /**
+   * The column that a field goes into, by the field's path; others go where a column has their name, case and underscores aside
+   */
+  columns?:
+    | {
+        [k: string]: string;
+      }
+    | undefined;
 }
 /** How a field becomes a column */
 export interface Column {

@@ -3,7 +3,7 @@
 import * as z from "zod";
 import { columnsSchema, fieldsSchema, roomSchema } from "./column-schema.js";
 import { filesSchema, s3Schema, sftpSchema } from "./files-schema.js";
-import { nameText, positiveFixed } from "./text-schemas.js";
+import { fieldPath, nameText, positiveFixed } from "./text-schemas.js";
 
 /** Rows and time between two checkpoints, at most, where a bridge says nothing else. */
 export const CHECKPOINT_DEFAULTS = Object.freeze({ rows: 500_000, every: "PT30S" });
@@ -98,7 +98,7 @@ export const quarantineSchema = z
   .describe("A stream in which more does not fit stops before all is wrong")
   .meta({ id: "Quarantine" });
 
-export const WRITE_MODES = ["upsert", "replace", "append", "versions"] as const;
+export const WRITE_MODES = ["upsert", "replace", "append", "versions", "insert", "update", "delete"] as const;
 export const DELETE_MODES = ["remove", "mark"] as const;
 
 export const driftSchema = z
@@ -119,6 +119,20 @@ export const driftSchema = z
   .describe("What happens when the API's data changes its form; stop: nothing of that page is written")
   .meta({ id: "Drift" });
 
+const intoSchema = z
+  .strictObject({
+    table: z.string().min(1).describe("Its name"),
+    schema: z.string().min(1).optional().describe("Where it is; default: the bridge's schema"),
+    columns: z
+      .record(fieldPath, z.string().min(1))
+      .default({})
+      .describe(
+        "The column that a field goes into, by the field's path; others go where a column has their name, case and underscores aside",
+      ),
+  })
+  .describe("A table that stands already, and that stays as it is: rows go into the columns that it has")
+  .meta({ id: "Into" });
+
 export const bridgeStreamsSchema = z
   .record(
     nameText,
@@ -127,13 +141,14 @@ export const bridgeStreamsSchema = z
         .enum(WRITE_MODES)
         .optional()
         .describe(
-          "upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end; append: every state that comes is added; versions: every state, with the times when it held",
+          "upsert: by key (default where there is one); replace: built beside the old table, swapped in at the end; append: every state that comes is added; versions: every state, with the times when it held. Into a table that stands: upsert (default), insert, update or delete alone",
         ),
+      into: intoSchema.optional(),
       deletes: z
         .enum(DELETE_MODES)
         .optional()
         .describe(
-          "What becomes of a record that is gone: remove its rows (default), or mark them in eb_deleted_at (default of versions)",
+          "What becomes of a record that is gone: remove its rows (default), or mark them in eb_deleted_at (default of versions); in a table that stands already they stay, unless this says remove",
         ),
       columns: columnsSchema.describe("Rules by field path, before those of the connector"),
       fields: fieldsSchema.optional(),

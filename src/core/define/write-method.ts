@@ -15,12 +15,15 @@ export interface WriteMethod {
   readonly standing: "replaced" | "kept" | "versioned";
   /** What happens to records that are gone, unless the bridge says; undefined: what tells so is a row as others. */
   readonly deletes: DeleteMode | undefined;
+  /** Whether rows go into a table that stands already and is not ours: they must, they may, or never do. */
+  readonly into: "must" | "may" | "never";
 }
 
 const inPlace = { keepsCursor: true, buildsBeside: false } as const;
+const byKey = { needsKey: true, standing: "replaced", deletes: "remove" } as const;
 
 export const WRITE_METHODS: Readonly<Record<WriteMode, WriteMethod>> = Object.freeze({
-  upsert: { mode: "upsert", ...inPlace, needsKey: true, standing: "replaced", deletes: "remove" },
+  upsert: { mode: "upsert", ...inPlace, ...byKey, into: "may" },
   replace: {
     mode: "replace",
     keepsCursor: false,
@@ -28,7 +31,25 @@ export const WRITE_METHODS: Readonly<Record<WriteMode, WriteMethod>> = Object.fr
     needsKey: false,
     standing: "replaced",
     deletes: "remove",
+    into: "never",
   },
-  append: { mode: "append", ...inPlace, needsKey: false, standing: "kept", deletes: undefined },
-  versions: { mode: "versions", ...inPlace, needsKey: true, standing: "versioned", deletes: "mark" },
+  append: {
+    mode: "append",
+    ...inPlace,
+    needsKey: false,
+    standing: "kept",
+    deletes: undefined,
+    into: "never",
+  },
+  versions: {
+    mode: "versions",
+    ...inPlace,
+    needsKey: true,
+    standing: "versioned",
+    deletes: "mark",
+    into: "never",
+  },
+  insert: { mode: "insert", ...inPlace, ...byKey, needsKey: false, into: "must" },
+  update: { mode: "update", ...inPlace, ...byKey, into: "must" },
+  delete: { mode: "delete", ...inPlace, ...byKey, into: "must" },
 });

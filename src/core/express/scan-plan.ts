@@ -95,7 +95,8 @@ export function scanPlan(
   const scans = new Map(tables.map((shape) => [shape, new TableScan(shape)]));
   for (const scan of scans.values()) {
     const { shape } = scan;
-    if (shape.columns.some(({ role }) => !SCANNED.has(role))) return undefined;
+    if (shape.columns.some(({ role, rule }) => !SCANNED.has(role) || rule.into !== undefined))
+      return undefined;
     for (const column of shape.columns)
       if (column.type !== undefined && column.role === "data")
         scan.builders.set(column, new ColumnBuilder(column, column.type, records));

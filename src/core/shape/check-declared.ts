@@ -1,12 +1,13 @@
-/** Values that a declared type cannot hold: their records go to quarantine. */
+/** Values that a declared type, or the column of a table that stands, cannot hold: their records go to quarantine. */
 
 import { typeName } from "../errors.js";
+import { whyNotHeld } from "../into/user-table.js";
 import { formatColumnType } from "./column-type.js";
 import { encodeColumn, scalarText } from "./encode.js";
 import type { Issue } from "./shaped.js";
-import type { TableShape } from "./table-shape.js";
+import type { ColumnShape, TableShape } from "./table-shape.js";
 
-/** Adds to `skip` the records whose values do not fit a declared type. */
+/** Adds to `skip` the records whose values do not fit. */
 export function checkDeclared(
   tables: readonly TableShape[],
   records: readonly unknown[],
@@ -15,22 +16,54 @@ export function checkDeclared(
 ): void {
   for (const table of tables) {
     for (const column of table.columns) {
-      const { type } = column.rule;
-      if (type === undefined || column.role !== "data" || type.kind === "text" || type.kind === "json")
-        continue;
-      const { column: encoded, misfits } = encodeColumn(column.name, type, column.values, table.rows);
-      column.encoded = encoded;
-      for (const row of misfits) {
+      if (column.role !== "data") continue;
+      for (const { row, ...found } of [...ofOtherType(column, table.rows), ...notHeld(column, table.rows)]) {
         const index = table.recordOf[row]!;
         if (skip.has(index)) continue;
         skip.add(index);
-        const seen = clip(scalarText(column.values[row]));
-        const how = column.standing === type ? "has been" : "is declared";
-        const message = `${column.path} ${how} ${formatColumnType(type)}, seen ${typeName(column.values[row])} ${seen}`;
-        issues.push({ reason: "type_mismatch", path: column.path, message, record: records[index] });
+        issues.push({ ...found, path: column.path, record: records[index] });
       }
     }
   }
+}
+
+type Misfit = Pick<Issue, "reason" | "message"> & { readonly row: number };
+
+function ofOtherType(column: ColumnShape, rows: number): Misfit[] {
+  const { type, into } = column.rule;
+  if (type === undefined || type.kind === "text" || type.kind === "json") return [];
+  const { column: encoded, misfits } = encodeColumn(column.name, type, column.values, rows);
+  column.encoded = encoded;
+  const how = column.standing === type ? "has been" : "is declared";
+  const holds =
+    into === undefined
+      ? `${how} ${formatColumnType(type)}`
+      : `goes into ${into.name}, which is ${into.words}`;
+  return misfits.map((row) => {
+    const value = column.values[row];
+    const message = `${column.path} ${holds}, seen ${typeName(value)} ${clip(scalarText(value))}`;
+    return { row, reason: "type_mismatch", message };
+  });
+}
+
+function notHeld(column: ColumnShape, rows: number): Misfit[] {
+  const { into, type } = column.rule;
+  if (into === undefined || (!into.isNeeded && into.bounds === undefined)) return [];
+  const misfits: Misfit[] = [];
+  for (let row = 0; row < rows; row++) {
+    const value = column.values[row] ?? undefined;
+    const held =
+      value !== undefined && (type?.kind === "text" || type?.kind === "json") ? scalarText(value) : value;
+    const why = whyNotHeld(into, held);
+    if (why === undefined) continue;
+    const seen = held === undefined ? "" : ` ${clip(scalarText(held))}`;
+    misfits.push({
+      row,
+      reason: "not_held",
+      message: `${column.path} goes into ${into.name}, ${why}${seen}`,
+    });
+  }
+  return misfits;
 }
 
 function clip(text: string): string {

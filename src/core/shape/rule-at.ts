@@ -9,9 +9,11 @@ const NO_COLUMN: ColumnRule = Object.freeze({ skip: true });
 
 /** The rule for a path: what is not wanted, and what says something of the record, becomes no column. */
 export function ruleAt(
-  { isWanted, isControl, columns }: Pick<ShapeSpec, "isWanted" | "isControl" | "columns">,
+  { isWanted, isControl, columns, into }: Pick<ShapeSpec, "isWanted" | "isControl" | "columns" | "into">,
   parts: readonly string[],
 ): ColumnRule {
   if (isWanted?.(parts) === false) return NO_COLUMN;
-  return columns.get(formatPath(parts)) ?? (isControl?.(parts.at(-1) ?? "") === true ? NO_COLUMN : NO_RULE);
+  const rule =
+    columns.get(formatPath(parts)) ?? (isControl?.(parts.at(-1) ?? "") === true ? NO_COLUMN : NO_RULE);
+  return into === undefined ? rule : into.ruleOf(parts, rule);
 }

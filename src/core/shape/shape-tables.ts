@@ -63,7 +63,7 @@ export class ShapeTables implements ShapeGrowth {
     private readonly spec: ShapeSpec,
     known: readonly KnownColumn[],
   ) {
-    const name = snakeCase(spec.stream);
+    const name = spec.into?.table.name ?? snakeCase(spec.stream);
     this.room = { columns: spec.room?.columns ?? ROOM.columns, tables: spec.room?.tables ?? ROOM.tables };
     this.concealed = concealedPaths(spec.columns);
     this.declared = new Set([...spec.columns.keys()].flatMap(pathsTo));
@@ -95,7 +95,8 @@ export class ShapeTables implements ShapeGrowth {
 
   /** Columns whose type is declared are there from the first page on, whatever comes. */
   declareColumns(): void {
-    if (this.declaredAll) return;
+    // a column that is not ours is filled from when its field has come once
+    if (this.declaredAll || this.spec.into !== undefined) return;
     this.declaredAll = true;
     for (const [path, { type, skip }] of this.spec.columns) {
       const parts = parsePath(path);
@@ -135,6 +136,8 @@ export class ShapeTables implements ShapeGrowth {
     const field = this.newField([...node.parts, stepOfKey(key)], key, node.order.length);
     node.fields.set(key, field);
     node.order.push(field);
+    // where it has come once, a record without it empties its column
+    if (field.rule.into !== undefined) this.addFieldColumn(this.root, field);
     return field;
   }
 
@@ -217,6 +220,7 @@ export class ShapeTables implements ShapeGrowth {
 
   /** Makes the column for a field's scalars. */
   addFieldColumn(table: TableShape, field: FieldNode, value?: unknown): ColumnShape | undefined {
+    if (this.spec.into !== undefined && field.rule.into === undefined) return undefined;
     const isSaid = field.rule.type !== undefined || field.rule.name !== undefined;
     if (!isSaid && !this.drift.mayAddColumn(table, field, value)) return undefined;
     field.column = table.addDataColumn(field.parts, field.rule);
@@ -248,6 +252,7 @@ export class ShapeTables implements ShapeGrowth {
   }
 
   private addTable(parent: TableShape, parts: readonly string[]): TableShape | "whole" | undefined {
+    if (this.spec.into !== undefined) return undefined;
     const isSaid = this.isDeclared(parts) || this.isDeclared(parts.slice(0, -1));
     if (isSaid || isOwn(parent, parts)) return this.newTable(parent, parts);
     if (!this.drift.mayAddTable(parent, parts)) return undefined;
@@ -311,6 +316,10 @@ export class ShapeTables implements ShapeGrowth {
   }
 
   private restore(known: KnownColumn, keepsType: boolean): void {
+    if (known.role === "into") {
+      this.fieldAt(this.root, parsePath(known.path) ?? []);
+      return;
+    }
     const table = this.tableAt(parsePath(known.tablePath) ?? [], known.table);
     if (known.role === "more") table.addMore();
     // a map within a map has the outer one's keys as well

@@ -1,5 +1,6 @@
 /** What shaping takes and gives. */
 
+import type { ColumnMatch } from "../into/match-columns.js";
 import type { TableBatch } from "./batch.js";
 import type { ColumnType, Seen } from "./column-type.js";
 import type { DriftPolicy } from "./drift-policy.js";
@@ -13,6 +14,8 @@ export interface ShapeSpec {
   readonly description?: string | undefined;
   /** tells this load from others: records without a key that are alike keep apart; default: "" */
   readonly load?: string | undefined;
+  /** the table that stands already, which rows go into; default: those that the stream makes */
+  readonly into?: ColumnMatch | undefined;
   /** paths of the key's fields; empty where a record has none */
   readonly key: readonly (readonly string[])[];
   /** rules by path, as `formatPath` writes it */
@@ -72,6 +75,8 @@ export interface Issue {
     | "not_judged"
     | "not_computed"
     | "too_deep"
+    /** the column of a table that is not ours is too narrow, or takes no NULL */
+    | "not_held"
     /** the API says so itself */
     | "told_faulty";
   readonly path: string;

@@ -10,6 +10,7 @@
  * no objects have a field too, without a key: TableShape.item.
  */
 
+import type { UserColumn } from "../into/user-table.js";
 import type { ColumnBatch } from "./batch.js";
 import { type ColumnType, NOTHING_SEEN, type Seen, typeOfSeen } from "./column-type.js";
 import type { Conceal, Concealed } from "./concealed-values.js";
@@ -38,12 +39,15 @@ export interface ColumnRule {
   readonly digits?: boolean | undefined;
   /** what it holds, in words */
   readonly description?: string | undefined;
+  /** the column of a table that stands already, which its values go into */
+  readonly into?: UserColumn | undefined;
 }
 
 /**
  * data: from the record · row_id: hash of a record without key · link: the root's key · position: in a list · map_key:
  * in a map · within: where the item stands that this one is in, of the same table · more: fields beyond those that a
- * table has columns for · state, valid_from, valid_to, deleted: of the record's life
+ * table has columns for · state, valid_from, valid_to, deleted: of the record's life · into: of a table that is not
+ * ours, filled by a field
  */
 export type ColumnRole =
   | "data"
@@ -56,7 +60,8 @@ export type ColumnRole =
   | "state"
   | "valid_from"
   | "valid_to"
-  | "deleted";
+  | "deleted"
+  | "into";
 
 /** How much room tables have. */
 export interface Room {

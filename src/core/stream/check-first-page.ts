@@ -57,7 +57,7 @@ export function checkFirstPage(
     throw new BridgeError("KEY_NOT_FOUND", message, { where, hint: innerList(stream, records) });
   }
   // what rules sent to quarantine is none of these records
-  const unshaped = issuesOf("not_an_object", "key_missing", "type_mismatch", "too_deep");
+  const unshaped = issuesOf("not_an_object", "key_missing", "type_mismatch", "too_deep", "not_held");
   if (unshaped.length === count && count > 1) {
     const message = `No record of the first page can be stored: ${unshaped[0]!.message}.`;
     throw new BridgeError("RECORDS_NOT_FIT", message, { where });

@@ -1,5 +1,6 @@
 /** The shape of a compiled stream. */
 
+import type { ColumnMatch } from "../into/match-columns.js";
 import type { DriftPolicy } from "../shape/drift-policy.js";
 import type { NameRules } from "../shape/naming.js";
 import { Shape } from "../shape/shape.js";
@@ -15,6 +16,8 @@ export interface ShapePlace {
   readonly life?: RecordLife;
   /** what happens to what is new in tables that stand; default: it is taken in */
   readonly drift?: DriftPolicy | undefined;
+  /** the table that stands already, which rows go into */
+  readonly into?: ColumnMatch | undefined;
   /** tells this load from others */
   readonly load?: string | undefined;
 }

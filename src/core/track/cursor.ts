@@ -97,6 +97,16 @@ export interface SavedCursor {
   readonly doneAtMs?: number | undefined;
   /** a stream's own entry: a pass over its parts that is not at its end began then */
   readonly openSinceMs?: number | undefined;
+  /** the table that is not ours, as `schema.table`, that the rows went into; undefined: the stream's own */
+  readonly into?: string | undefined;
+}
+
+/** The cursors of what went into a table, or into the stream's own: others say nothing of what is there. */
+export function cursorsOf(
+  saved: ReadonlyMap<string, SavedCursor>,
+  into: string | undefined,
+): Map<string, SavedCursor> {
+  return new Map([...saved].filter(([, cursor]) => cursor.into === into));
 }
 
 export const EMPTY_SPAN: CursorSpan = {

@@ -15,7 +15,12 @@ export function duckdb(path: string): Warehouse {
     title: `DuckDB file ${basename(path)}`,
     grants: () =>
       `-- DuckDB has no users: whoever runs the bridge must be able to read and write\n-- the file ${basename(path)} and to make files in its folder.`,
-    open: async ({ readOnly = false } = {}) =>
-      leaseOf(await leaseFile(path, readOnly, () => openFile(path, readOnly))),
+    open: async (options = {}) => {
+      const open = () => openFile(path, options);
+      // what has no ledger is no session for others
+      return options.withoutLedger === true
+        ? open()
+        : leaseOf(await leaseFile(path, options.readOnly === true, open));
+    },
   };
 }

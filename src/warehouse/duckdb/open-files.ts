@@ -94,6 +94,7 @@ export function leaseOf({ session, leave }: Lease<WarehouseSession>): WarehouseS
     names: session.names,
     ledger: session.ledger,
     openLoad: (options) => session.openLoad(options),
+    userTable: (schema, table) => session.userTable(schema, table),
     dropStream: (of) => session.dropStream(of),
     about: () => session.about(),
     tryWriting: (schema) => session.tryWriting(schema),

@@ -6,6 +6,7 @@ import { dirname, resolve } from "node:path";
 import type { DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
 import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
+import type { UserTable } from "../../core/into/user-table.js";
 import type { NameRules } from "../../core/shape/naming.js";
 import type { SqlConnection, SqlValue } from "../sql/dialect.js";
 import { SqlLedger } from "../sql/ledger.js";
@@ -14,9 +15,11 @@ import type { StageSet } from "../sql/stage.js";
 import { standingOf } from "../sql/standing.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import { transaction } from "../sql/transaction.js";
+import { UserLoad } from "../sql/user-load.js";
 import { checkViews, makeViews } from "../sql/views.js";
 import type {
   LoadOptions,
+  OpenOptions,
   SampleRow,
   StreamLoad,
   StreamPlace,
@@ -33,6 +36,7 @@ import { openError } from "./open-errors.js";
 import { type StagePlace, StageTable } from "./stage.js";
 import { StageFolder, temporaryFolderOf } from "./stage-folder.js";
 import { DUCKDB, FILE_DATABASE, quoteText, tableName } from "./types.js";
+import { userTable } from "./user-tables.js";
 
 /** DuckDB itself has no limit; this one keeps names readable. */
 const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
@@ -59,7 +63,11 @@ export interface Upkeep {
  * Opens a DuckDB file.
  * @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER, WAREHOUSE_EMPTY
  */
-export async function openFile(path: string, readOnly: boolean, upkeep?: Upkeep): Promise<DuckSession> {
+export async function openFile(
+  path: string,
+  { readOnly = false, withoutLedger = false }: OpenOptions,
+  upkeep?: Upkeep,
+): Promise<DuckSession> {
   if (readOnly && upkeep === undefined && !(await exists(path))) {
     throw new BridgeError("WAREHOUSE_EMPTY", `There is no DuckDB file ${path} yet.`, {
       hint: "Run a bridge first: it makes the file.",
@@ -85,7 +93,7 @@ export async function openFile(path: string, readOnly: boolean, upkeep?: Upkeep)
     const connection = withUpkeep(connectionOf(writing), upkeep);
     await upkeep?.bringIn(connection);
     const ledger = new SqlLedger(DUCKDB, connection, (work) => turns(work));
-    await ledger.prepare(readOnly);
+    if (!withoutLedger) await ledger.prepare(readOnly);
     const waiting = new StageFolder(path);
     if (!readOnly) await waiting.removeLeftovers();
     return new DuckSession({ instance, writing, connection, ledger, turns, readOnly, waiting, upkeep });
@@ -151,6 +159,7 @@ export class DuckSession implements WarehouseSession, StagePlace {
         }),
       writeOut: this.parts.upkeep?.writeOut,
     };
+    if (options.into !== undefined) return new UserLoad({ ...options, into: options.into }, ports);
     return this.opening(async () => {
       await this.dropLeftovers(options.schema);
       return new SqlLoad(
@@ -159,6 +168,10 @@ export class DuckSession implements WarehouseSession, StagePlace {
         await standingOf(this.ledger, options, await this.columnsOf(options.schema)),
       );
     });
+  }
+
+  userTable(schema: string, table: string): Promise<UserTable | undefined> {
+    return this.onFile((on) => userTable(DUCKDB, on, schema, table));
   }
 
   /** DuckDB runs one query of a connection at a time: stages have one of their own. */

@@ -5,6 +5,7 @@ import type { ColumnType } from "../../core/shape/column-type.js";
 import type { SqlCell, SqlDialect } from "../sql/dialect.js";
 import { STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
 import { driver } from "./driver.js";
+import { USER_TABLES } from "./user-tables.js";
 
 /** The type in SQL. An instant is kept with its zone known: TIMESTAMPTZ. */
 export function sqlType(type: ColumnType): string {
@@ -134,6 +135,7 @@ export const DUCKDB: SqlDialect = Object.freeze({
   widen: (target: string, column: string, from: ColumnType, to: ColumnType) =>
     widenInPlace(NAMES, target, column, from, to),
   fitted: (column: string, from: ColumnType, to: ColumnType) => `TRY(${widenExpression(column, from, to)})`,
+  userTables: USER_TABLES,
   ledger: {
     ...STANDARD_LEDGER,
     catalog: `'${FILE_DATABASE}'`,

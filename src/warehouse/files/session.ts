@@ -9,6 +9,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { type FilesInput, type FilesOptions, filesOptions } from "../../core/define/files-schema.js";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
+import type { UserTable } from "../../core/into/user-table.js";
 import type { NameRules } from "../../core/shape/naming.js";
 import { leaseFile, leaseOf } from "../duckdb/open-files.js";
 import { type DuckSession, openFile } from "../duckdb/session.js";
@@ -72,12 +73,12 @@ async function openSession(
   const store = await place.open();
   try {
     const upkeep = new FilesUpkeep(store, options, working, readOnly);
-    const inner = await openFile(path, readOnly, upkeep).catch(async (error: unknown) => {
+    const inner = await openFile(path, { readOnly }, upkeep).catch(async (error: unknown) => {
       if (isBridgeError(error, "WAREHOUSE_LOCKED")) throw takenBy(place, error);
       // nothing in it counts: one that was damaged is made anew
       if (!isBridgeError(error, "WAREHOUSE_NOT_OURS") || error.where.file !== path) throw error;
       await rm(path, { force: true });
-      return openFile(path, readOnly, upkeep);
+      return openFile(path, { readOnly }, upkeep);
     });
     return new FilesSession({ inner, store, upkeep, place, options, working });
   } catch (error) {
@@ -131,6 +132,12 @@ class FilesSession implements WarehouseSession {
       () => upkeep.writer.rowsOf(options) ?? rows,
       () => inner.onFile((on) => fill(on, options, back)),
     );
+  }
+
+  async userTable(): Promise<UserTable | undefined> {
+    throw new BridgeError("CONFIG_INVALID", "A folder of files holds no tables that are not ours.", {
+      hint: "into: goes with PostgreSQL, MariaDB and DuckDB; take it out, and the stream gets files of its own.",
+    });
   }
 
   dropStream(of: StreamPlace): Promise<void> {

@@ -5,6 +5,7 @@ import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { KnownTable, SqlDialect } from "../sql/dialect.js";
 import { isWrittenAsText, listsOf } from "../sql/standard.js";
 import { isKeyed } from "../sql/work.js";
+import { USER_TABLES } from "./user-tables.js";
 
 /** A name as SQL takes it, whatever is in it. */
 export function quoteName(name: string): string {
@@ -206,6 +207,7 @@ export function mariadbDialect(prefix: string): SqlDialect {
     },
     indexes,
     tablesApart: true,
+    userTables: USER_TABLES,
     ledger: {
       catalog: "'def'",
       types: { VARCHAR: TEXT, JSON: TEXT, TIMESTAMPTZ: "DATETIME(6)" },

@@ -10,6 +10,7 @@ import { connectTo, type MariaConnection, placeOf } from "./connection.js";
 import { mariadbDialect } from "./dialect.js";
 import { columnsOf, makeDue, tablePlaces, tidyTables } from "./places.js";
 import { type LoadWay, StageTable } from "./stage.js";
+import { userTable } from "./user-tables.js";
 
 /**
  * Tables in a MariaDB server, from version 10.6 on; a schema is a database there. A name in the address is put before
@@ -21,7 +22,7 @@ export function mariadb(url: string): Warehouse {
   return {
     title: placeOf(url),
     grants: (schema) => grantsFor(schema, url),
-    open: ({ readOnly = false } = {}) => openServer(kindOf(url), readOnly),
+    open: (options = {}) => openServer(kindOf(url), options),
   };
 }
 
@@ -78,6 +79,7 @@ function kindOf(url: string): ServerKind<MariaConnection> {
     tidy: (on, of) => tidyTables(sql, on, of),
     places: tablePlaces(sql),
     columns: (on, schema, withViews) => columnsOf(sql, on, schema, withViews),
+    userTable: (on, schema, name) => userTable(sql, on, schema, name),
     asText: (column) => `CAST(${column} AS CHAR)`,
     about: (on) => about(on, url),
     tryWriting: (on, schema) => tryWriting(sql, on, schema),

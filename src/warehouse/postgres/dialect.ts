@@ -6,6 +6,7 @@ import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect, StandingColumns } from "../sql/dialect.js";
 import { isWrittenAsText, listsOf, STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
 import { isKeyed } from "../sql/work.js";
+import { USER_TABLES } from "./user-tables.js";
 
 /** A name as SQL takes it, whatever is in it. */
 export function quoteName(name: string): string {
@@ -155,6 +156,7 @@ export const POSTGRES: SqlDialect = Object.freeze({
   indexes,
   takePlace,
   viewsHoldTypes: true,
+  userTables: USER_TABLES,
   ledger: {
     ...STANDARD_LEDGER,
     catalog: "current_database()",

@@ -9,6 +9,7 @@ import type { Warehouse, WarehouseFacts } from "../warehouse.js";
 import { connectTo, type PostgresConnection, placeOf } from "./connection.js";
 import { POSTGRES, quoteName } from "./dialect.js";
 import { StageTable } from "./stage.js";
+import { userTable } from "./user-tables.js";
 
 /**
  * Tables in a PostgreSQL database, from version 13 on. The address is a connection URI as PostgreSQL has it (libpq,
@@ -19,7 +20,7 @@ export function postgres(url: string): Warehouse {
   return {
     title: placeOf(url),
     grants: (schema) => grantsFor(schema, url),
-    open: ({ readOnly = false } = {}) => openServer(kindOf(url), readOnly),
+    open: (options = {}) => openServer(kindOf(url), options),
   };
 }
 
@@ -68,6 +69,7 @@ const kindOf = (url: string): ServerKind<PostgresConnection> => ({
       type: String(type),
     }));
   },
+  userTable,
   asText: (column) => `${column}::TEXT`,
   about,
   tryWriting,

@@ -1,5 +1,6 @@
 /** How the SQL of one warehouse differs from that of another; what is the same stands beside this file. */
 
+import type { UserColumn } from "../../core/into/user-table.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 
@@ -59,7 +60,18 @@ export interface SqlDialect {
    * without it, or after it, when the ledger has it as due; default: it is part of one
    */
   readonly tablesApart?: boolean | undefined;
+  readonly userTables: UserTableSql;
   readonly ledger: LedgerSql;
+}
+
+/** How values go into columns of tables that are not ours. */
+export interface UserTableSql {
+  /** a value of a type, as such a column takes it */
+  assigned(value: string, from: ColumnType, column: UserColumn): string;
+  /** the same, so that it is compared as the column's index does; default: as it is assigned */
+  asKey?: ((value: string, from: ColumnType, column: UserColumn) => string) | undefined;
+  /** a condition: what stands in a column is as a value that was assigned; default: as in tables of ours */
+  same?: ((standing: string, assigned: string, column: UserColumn) => string) | undefined;
 }
 
 /** A table that the ledger has columns of. */

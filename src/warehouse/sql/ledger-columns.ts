@@ -32,6 +32,9 @@ export type SeenTimes = ReadonlyMap<string, { readonly first: number | null; rea
 
 const columnId = (table: string, column: string) => JSON.stringify([table, column]);
 
+/** A condition: columns of the stream's own tables, or of one that is not ours. */
+export const ownOrNot = (isInto: boolean) => (isInto ? "role = 'into'" : "role <> 'into'");
+
 export function seenQuery(sql: SqlDialect): string {
   const { epochMs } = sql.ledger;
   return `SELECT table_name, column_name, ${epochMs("first_seen_at")} AS first, ${epochMs("last_seen_at")} AS last

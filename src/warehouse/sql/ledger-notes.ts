@@ -1,12 +1,13 @@
 /** What a load notes in the ledger, inside the transaction of its checkpoint and on the connection that it uses. */
 
 import { BridgeError } from "../../core/errors.js";
+import { nameOfTable } from "../../core/into/user-table.js";
 import type { Issue } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { CheckpointEntry, LoadOptions, SchemaChange, Spent } from "../warehouse.js";
 import type { SqlConnection, SqlDialect } from "./dialect.js";
 import { changeRows } from "./ledger-changes.js";
-import { columnRows, seenQuery, seenTimes } from "./ledger-columns.js";
+import { columnRows, ownOrNot, seenQuery, seenTimes } from "./ledger-columns.js";
 import { putCursors } from "./ledger-cursors.js";
 import { quarantineRows, settle, withoutKnown } from "./ledger-quarantine.js";
 import { timestamp } from "./ledger-rows.js";
@@ -32,7 +33,9 @@ export class LedgerNotes implements LoadNotes {
     await insertRows(this.sql, on, "checkpoints", [checkpoint]);
     await this.noteSpent(on, entry.spent, entry.atMs);
     for (const settled of entry.settled ?? []) await settle(this.sql, on, options, settled, entry.atMs);
-    await putCursors(this.sql, on, options, cursors, { atMs: entry.atMs, run });
+    const into = options.into && nameOfTable(options.into.match.table);
+    const placed = [...cursors].map(([part, cursor]) => [part, { ...cursor, into }] as const);
+    await putCursors(this.sql, on, options, new Map(placed), { atMs: entry.atMs, run });
   }
 
   /** Whoever starts a run of a bridge marks those that have lost their process, or their connection alone. */
@@ -63,9 +66,11 @@ export class LedgerNotes implements LoadNotes {
   ): Promise<void> {
     const { bridge, stream, schema } = options;
     const of = [schema, bridge, stream];
-    const times = seenTimes(await on.rows(seenQuery(this.sql), of));
+    const own = ownOrNot(options.into !== undefined);
+    const times = seenTimes(await on.rows(`${seenQuery(this.sql)} AND ${own}`, of));
     await on.run(
-      `DELETE FROM ${ledgerSchema(this.sql)}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3`,
+      `DELETE FROM ${ledgerSchema(this.sql)}.columns
+       WHERE table_schema = $1 AND bridge = $2 AND stream = $3 AND ${own}`,
       of,
     );
     await insertRows(this.sql, on, "columns", columnRows(options, tables, times, atMs));

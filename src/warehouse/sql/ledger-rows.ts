@@ -20,9 +20,9 @@ export function knownType(text: string): ColumnType {
 type Counts = Record<(typeof COUNTS)[number], number>;
 
 export function countsOf(stream: StreamRecord): Record<keyof Counts, bigint> {
-  const { leftOut, waitedMs, askMs, shapeMs, loadMs } = stream;
+  const { leftOut, passedOver, waitedMs, askMs, shapeMs, loadMs } = stream;
   const times = { waited_ms: waitedMs, ask_ms: askMs, shape_ms: shapeMs, load_ms: loadMs };
-  const byName: Counts = { ...stream, ...times, left_out: leftOut };
+  const byName: Counts = { ...stream, ...times, left_out: leftOut, passed_over: passedOver };
   const counts = COUNTS.map((name) => [name, BigInt(Math.round(byName[name]))] as const);
   return Object.fromEntries(counts) as Record<keyof Counts, bigint>;
 }
@@ -49,6 +49,7 @@ export function streamRecord(row: SqlRow): StreamEnd {
     removed: count("removed"),
     quarantined: count("quarantined"),
     doubled: count("doubled"),
+    passedOver: count("passed_over"),
     pages: count("pages"),
     checkpoints: count("checkpoints"),
     requests: count("requests"),

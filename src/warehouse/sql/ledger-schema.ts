@@ -12,6 +12,7 @@ export const ledgerSchema = (sql: SqlDialect) => sql.schemaName(LEDGER_SCHEMA);
 export const COUNTS = [
   "received", "left_out", "records", "added", "changed", "unchanged", "removed", "quarantined", "doubled",
   "pages", "checkpoints", "requests", "retries", "waited_ms", "bytes", "ask_ms", "shape_ms", "load_ms",
+  "passed_over",
 ] as const;
 
 const FAILURE = "error_code VARCHAR, error_message VARCHAR, error_where VARCHAR, error_hint VARCHAR";

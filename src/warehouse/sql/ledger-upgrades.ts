@@ -65,6 +65,8 @@ const UPGRADES: readonly Step[] = [
     `CREATE TABLE IF NOT EXISTS ${of("views")}
        (bridge VARCHAR, table_schema VARCHAR, view_name VARCHAR, query VARCHAR, run BIGINT, made_at TIMESTAMPTZ)`,
   ],
+  // version 9 wrote into no tables of others
+  (of) => [...addColumns(of, "run_streams", "passed_over BIGINT")],
 ];
 
 /** Raised when an older program could not read what a newer one writes. */

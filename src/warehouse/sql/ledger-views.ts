@@ -3,6 +3,9 @@
 import type { LedgerSql, SqlDialect } from "./dialect.js";
 import { COUNTS, LEDGER_SCHEMA, ledgerSchema } from "./ledger-schema.js";
 
+/** a view that stands gets columns at its end only (PostgreSQL) */
+const LAST = "passed_over" satisfies (typeof COUNTS)[number];
+
 type FromTable = (table: string) => string;
 
 const viewsOf = (
@@ -17,8 +20,12 @@ const viewsOf = (
     FROM ${from("runs")} AS r LEFT JOIN ${from("run_streams")} AS s ON s.run = r.run
     GROUP BY r.run, r.bridge, r.outcome, r.started_at, r.ended_at, r.error_code, r.error_message ORDER BY r.run`,
   stream_report: `
-    SELECT s.run, r.bridge, s.stream, s.outcome, r.started_at, r.ended_at, ${COUNTS.map((name) => `s.${name}`).join(", ")},
-      s.error_code, s.error_message, s.error_where, s.error_hint
+    SELECT s.run, r.bridge, s.stream, s.outcome, r.started_at, r.ended_at, ${COUNTS.filter(
+      (name) => name !== LAST,
+    )
+      .map((name) => `s.${name}`)
+      .join(", ")},
+      s.error_code, s.error_message, s.error_where, s.error_hint, s.${LAST}
     FROM ${from("run_streams")} AS s JOIN ${from("runs")} AS r ON r.run = s.run ORDER BY s.run, s.stream`,
   table_report: `
     SELECT bridge, stream, table_schema, table_name, table_path, count(*) AS columns,

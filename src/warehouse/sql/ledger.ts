@@ -19,7 +19,7 @@ import type {
 } from "../warehouse.js";
 import type { SqlConnection, SqlDialect, SqlRow, SqlValue } from "./dialect.js";
 import { changesQuery, journaledChange, schemaChange } from "./ledger-changes.js";
-import { knownColumn } from "./ledger-columns.js";
+import { knownColumn, ownOrNot } from "./ledger-columns.js";
 import { forgetStream, putCursors } from "./ledger-cursors.js";
 import { LedgerNotes } from "./ledger-notes.js";
 import { openQuery, quarantinedOf, settle } from "./ledger-quarantine.js";
@@ -222,8 +222,18 @@ export class SqlLedger implements Ledger {
 
   async columns(schema: string, bridge: string, stream: string): Promise<KnownColumn[]> {
     const rows = await this.read(
-      `SELECT * FROM ${this.schema}.columns WHERE table_schema = $1 AND bridge = $2 AND stream = $3 ORDER BY rowid`,
+      `SELECT * FROM ${this.schema}.columns
+       WHERE table_schema = $1 AND bridge = $2 AND stream = $3 AND ${ownOrNot(false)} ORDER BY rowid`,
       [schema, bridge, stream],
+    );
+    return rows.map(knownColumn);
+  }
+
+  async filledColumns({ schema, bridge, stream }: StreamPlace, rootTable: string): Promise<KnownColumn[]> {
+    const rows = await this.read(
+      `SELECT * FROM ${this.schema}.columns
+       WHERE table_schema = $1 AND bridge = $2 AND stream = $3 AND table_name = $4 AND ${ownOrNot(true)} ORDER BY rowid`,
+      [schema, bridge, stream, rootTable],
     );
     return rows.map(knownColumn);
   }
@@ -231,7 +241,7 @@ export class SqlLedger implements Ledger {
   async otherTables(schema: string, bridge: string, stream: string): Promise<string[]> {
     const rows = await this.read(
       `SELECT DISTINCT table_name FROM ${this.schema}.columns
-       WHERE table_schema = $1 AND NOT (bridge = $2 AND stream = $3)`,
+       WHERE table_schema = $1 AND NOT (bridge = $2 AND stream = $3) AND ${ownOrNot(false)}`,
       [schema, bridge, stream],
     );
     return rows.map((row) => String(row.table_name));

@@ -3,24 +3,22 @@
  * committed.
  */
 
-import { BridgeError, isBridgeError, toBridgeError } from "../../core/errors.js";
 import type { TableBatch } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
 import type { Issue, Shaped } from "../../core/shape/shaped.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
-import {
-  addCounts,
-  type CheckpointEntry,
-  type Committed,
-  type LoadOptions,
-  NO_ROWS,
-  type RowCounts,
-  type SchemaChange,
-  type StreamLoad,
-  type StreamPlace,
-  type SweepEntry,
+import { addCounts, NO_ROWS, type RowCounts } from "../row-counts.js";
+import type {
+  CheckpointEntry,
+  Committed,
+  LoadOptions,
+  SchemaChange,
+  StreamLoad,
+  StreamPlace,
+  SweepEntry,
 } from "../warehouse.js";
 import type { SqlConnection, SqlDialect } from "./dialect.js";
+import { Intake, told } from "./intake.js";
 import { mergeSlot, prepareSlot } from "./merge.js";
 import { planTable, type StandingTable } from "./merge-plan.js";
 import type { MergeTarget } from "./merge-target.js";
@@ -112,13 +110,11 @@ type MergeTables = ReadonlyMap<string, StandingTable>;
 export class SqlLoad implements StreamLoad {
   readonly fresh: boolean;
   readonly missing: readonly string[];
-  private slot: Slot;
+  private readonly intake: Intake;
   /** keys that a sweep has found */
   private readonly living: Slot;
-  private tables: readonly TableSchema[] = [];
   private schemaIsNew = false;
   private hasTaken = false;
-  private nextSeq = 0;
   /** rows and removals for the stream's own table, those that came twice counted */
   private builtRows = 0;
   /** the tables that rows go into, as they stand now */
@@ -139,25 +135,18 @@ export class SqlLoad implements StreamLoad {
     this.standing = buildsBeside ? new Map() : tables;
     this.replaced = buildsBeside ? tables : new Map();
     this.orphaned = this.fresh ? [...this.standing.keys()] : [];
-    this.slot = new Slot(ports.openStages);
+    this.intake = new Intake(ports.openStages);
     this.living = new Slot(ports.openStages);
   }
 
   get waitingRows(): number {
-    return this.slot.waiting;
+    return this.intake.waitingRows;
   }
 
   async add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void> {
-    this.tables = schema ?? this.tables;
-    const byName = new Map(this.tables.map((table) => [table.name, table]));
     this.hasTaken ||= shaped.batches.length > 0 || shaped.removed !== undefined;
-    await this.told(async () => {
-      if (schema !== undefined) {
-        this.schemaIsNew = true;
-        await this.slot.setSchema(byName, schema[0]!);
-      }
-      this.nextSeq += await this.slot.add(shaped, byName, this.nextSeq);
-    });
+    this.schemaIsNew ||= schema !== undefined;
+    await this.told(() => this.intake.add(shaped, schema));
   }
 
   checkpoint(entry: CheckpointEntry): Promise<Committed> {
@@ -169,7 +158,7 @@ export class SqlLoad implements StreamLoad {
   }
 
   async addLiving(keys: TableBatch): Promise<void> {
-    const byName = new Map(this.tables.map((table) => [table.name, table]));
+    const { byName } = this.intake;
     await this.told(() => this.living.add({ batches: [], removed: keys, issues: [] }, byName, 0));
   }
 
@@ -183,7 +172,7 @@ export class SqlLoad implements StreamLoad {
   }
 
   async close(): Promise<void> {
-    await this.takeSlot().drop();
+    await this.intake.take().drop();
     await this.living.drop();
   }
 
@@ -197,16 +186,10 @@ export class SqlLoad implements StreamLoad {
     return new SqlWork(this.ports.sql, slot.connection ?? this.ports.writing);
   }
 
-  private takeSlot(): Slot {
-    const { slot } = this;
-    this.slot = new Slot(this.ports.openStages);
-    return slot;
-  }
-
   private async commitSlot(entry: CheckpointEntry, last: boolean): Promise<Committed> {
-    const { tables } = this;
+    const { tables } = this.intake;
     const { buildsBeside } = this.options.write;
-    const slot = this.takeSlot();
+    const slot = this.intake.take();
     // what is built beside the old ones becomes known when it is swapped in
     const isDue = last || (!buildsBeside && this.schemaIsNew);
     const noteColumns = isDue && tables.length > 0 && (buildsBeside || this.knowsMore(tables));
@@ -233,13 +216,14 @@ export class SqlLoad implements StreamLoad {
   }
 
   private async commitSweep(slots: SweepSlots, entry: SweepEntry): Promise<Committed> {
-    const [root] = this.tables;
+    const { tables } = this.intake;
+    const [root] = tables;
     // an API that lists nothing has left no key
     if (root !== undefined) await slots.living.openRemoved(root);
     await slots.living.flush();
     return this.ports.inTurn(async () => {
       const work = this.workOn(slots.living);
-      const target = this.mergeTarget(this.tables, this.standing);
+      const target = this.mergeTarget(tables, this.standing);
       const stands = root !== undefined && this.standing.has(root.name);
       const living = slots.living.waiting;
       if (stands) await findGone(work, slots, target, entry);
@@ -370,18 +354,8 @@ export class SqlLoad implements StreamLoad {
     return this.ports.sql.tableName(this.options.schema, name);
   }
 
-  /** What the warehouse refuses is told with its place. */
-  private async told<T>(work: () => Promise<T>): Promise<T> {
-    const { schema, stream, rootTable } = this.options;
-    const where = { stream, table: `${schema}.${rootTable}` };
-    try {
-      return await work();
-    } catch (cause) {
-      const error = toBridgeError(cause, where);
-      if (isBridgeError(cause) || error.code !== "INTERNAL") throw error;
-      const message = `${this.ports.sql.title} refused a statement: ${error.message}`;
-      throw new BridgeError("WAREHOUSE_FAILED", message, { where, cause });
-    }
+  private told<T>(work: () => Promise<T>): Promise<T> {
+    return told(this.ports.sql.title, this.options, work);
   }
 }
 

@@ -2,7 +2,7 @@
 
 import { DELETED_COLUMN, STATE_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import { addCounts, NO_ROWS, type RowCounts } from "../warehouse.js";
+import { addCounts, NO_ROWS, type RowCounts } from "../row-counts.js";
 import { countLivingQuery, livesAgain, markStatement, withoutNewer, withoutStanding } from "./life-plan.js";
 import {
   dedupeStatements,

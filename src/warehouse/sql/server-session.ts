@@ -5,9 +5,11 @@
 
 import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError } from "../../core/errors.js";
+import type { UserTable } from "../../core/into/user-table.js";
 import type { NameRules } from "../../core/shape/naming.js";
 import type {
   LoadOptions,
+  OpenOptions,
   SampleRow,
   StreamLoad,
   StreamPlace,
@@ -25,6 +27,7 @@ import { type LoadPorts, SqlLoad, type TablePlaces } from "./load.js";
 import type { Stage, StageSet } from "./stage.js";
 import { standingOf } from "./standing.js";
 import { transaction } from "./transaction.js";
+import { UserLoad } from "./user-load.js";
 import { checkViews, makeViews } from "./views.js";
 
 const NAMES: NameRules = { maxBytes: 63 };
@@ -66,6 +69,8 @@ export interface ServerKind<C extends ServerConnection> {
   readonly places?: TablePlaces | undefined;
   /** what stands in a schema, in order: tables alone, or views as well */
   columns(on: C, schema: string, withViews: boolean): Promise<readonly DescribedColumn[]>;
+  /** A table that is not ours; undefined: it is not there, or may not be seen. */
+  userTable(on: C, schema: string, name: string): Promise<UserTable | undefined>;
   /** a column as a text */
   asText(column: string): string;
   about(on: C): Promise<WarehouseFacts>;
@@ -76,7 +81,7 @@ export interface ServerKind<C extends ServerConnection> {
 /** Opens a session; the ledger is made or brought up to date where it may be written. */
 export async function openServer<C extends ServerConnection>(
   kind: ServerKind<C>,
-  readOnly: boolean,
+  { readOnly = false, withoutLedger = false }: OpenOptions,
 ): Promise<WarehouseSession> {
   const writing = await kind.connect(readOnly);
   const turns = pLimit(1);
@@ -89,11 +94,13 @@ export async function openServer<C extends ServerConnection>(
   };
   const ledger = new SqlLedger(kind.sql, writing, (work) => turns(work), claims);
   try {
-    await writing.run(kind.locks.take);
-    await ledger.prepare(readOnly);
-    if (!readOnly) await kind.prepare?.(writing);
-    await writing.run(kind.locks.release);
-    await kind.settle?.(writing);
+    if (!withoutLedger) {
+      await writing.run(kind.locks.take);
+      await ledger.prepare(readOnly);
+      if (!readOnly) await kind.prepare?.(writing);
+      await writing.run(kind.locks.release);
+      await kind.settle?.(writing);
+    }
   } catch (error) {
     await writing.close();
     throw error;
@@ -126,11 +133,16 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
       places: kind.places,
       hasCommitted: (of, number) => this.hasCommitted(of, number),
     };
+    if (options.into !== undefined) return new UserLoad({ ...options, into: options.into }, ports);
     const there = await this.turns(async () => {
       await kind.tidy?.(this.writing, options);
       return byTable(await kind.columns(this.writing, options.schema, false));
     });
     return new SqlLoad(options, ports, await standingOf(this.ledger, options, there));
+  }
+
+  userTable(schema: string, table: string): Promise<UserTable | undefined> {
+    return this.turns(() => this.kind.userTable(this.writing, schema, table));
   }
 
   private async openStages(): Promise<StageSet> {

@@ -1,7 +1,7 @@
 /** Records that are kept in several states: appended as they come, or as versions with the times when they held. */
 
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import { NO_ROWS, type RowCounts } from "../warehouse.js";
+import { NO_ROWS, type RowCounts } from "../row-counts.js";
 import {
   collapseStatement,
   countNewQuery,

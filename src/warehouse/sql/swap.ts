@@ -1,7 +1,8 @@
 /** `replace`: tables built beside the ones that stand take their place, and what that changed is counted. */
 
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import { NO_ROWS, type RowCounts, type SchemaChange } from "../warehouse.js";
+import { NO_ROWS, type RowCounts } from "../row-counts.js";
+import type { SchemaChange } from "../warehouse.js";
 import { planTable, readAs, type StandingTable } from "./merge-plan.js";
 import { isKeyed, NO_MATCHES, type SqlWork } from "./work.js";
 
@@ -76,5 +77,12 @@ async function countReplaced(work: SqlWork, swap: Swap): Promise<RowCounts> {
     : NO_MATCHES;
   const stillUnchanged = shared.length < root.columns.length ? 0 : unchanged;
   const changed = matched - stillUnchanged;
-  return { added: now - matched, changed, unchanged: stillUnchanged, removed: was - matched, doubled };
+  return {
+    ...NO_ROWS,
+    added: now - matched,
+    changed,
+    unchanged: stillUnchanged,
+    removed: was - matched,
+    doubled,
+  };
 }

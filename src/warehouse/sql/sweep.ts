@@ -2,7 +2,8 @@
 
 import { BridgeError } from "../../core/errors.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import { NO_ROWS, type RowCounts, type SweepEntry } from "../warehouse.js";
+import { NO_ROWS, type RowCounts } from "../row-counts.js";
+import type { SweepEntry } from "../warehouse.js";
 import { countRecordsQuery, missingStatement } from "./life-plan.js";
 import { mergeSlot } from "./merge.js";
 import type { MergeTarget } from "./merge-target.js";
