@@ -6,10 +6,11 @@ import selfsigned from "selfsigned";
 import { afterEach, describe, expect, it } from "vitest";
 import { parseYaml } from "../src/core/define/check.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
+import { warehouseNeeds } from "../src/core/into/warehouse-needs.js";
 import type { ColumnType } from "../src/core/shape/column-type.js";
 import { sqlType } from "../src/warehouse/mariadb/dialect.js";
 import { mariadb } from "../src/warehouse/mariadb/index.js";
-import { carryInto } from "./support/carry.js";
+import { apiOf, bridgeInto, carryInto } from "./support/carry.js";
 import { freshPrefix, MARIADB, onMariadb } from "./support/mariadb.js";
 import { startMariadb } from "./support/own-mariadb.js";
 import { temporaryFolder } from "./support/project.js";
@@ -241,7 +242,7 @@ describe("the server", () => {
     const refused = { code: "WAREHOUSE_FAILED", hint: expect.any(String) };
     await expect(mariadb(url).open()).rejects.toMatchObject(refused);
     for (const grant of mariadb(url)
-      .grants("huts")
+      .grants(warehouseNeeds("huts", undefined))
       .split("\n")
       .filter((line) => !line.startsWith("--")))
       await onMariadb(own.url, grant);
@@ -251,6 +252,24 @@ describe("the server", () => {
     await session.tryWriting("huts");
     await expect(session.tryWriting("elsewhere")).rejects.toMatchObject(refused);
     await session.close();
+    // and for a table that stands
+    await onMariadb(own.url, "CREATE DATABASE crm");
+    await onMariadb(own.url, "CREATE TABLE crm.contacts (id BIGINT PRIMARY KEY, name TEXT)");
+    const into = { schema: "crm", table: "contacts", columns: {} };
+    const fill = async () => {
+      const api = apiOf({}, () => ({ body: [{ id: 1, name: "A" }] }));
+      return (await bridgeInto(mariadb(url), api, { streams: { s: { into } } })).run();
+    };
+    expect((await fill()).error!.message).toContain(
+      "there is no table crm.contacts, or none that may be seen",
+    );
+    const needs = warehouseNeeds("huts", { s: { into } });
+    expect(needs).toEqual({
+      schema: undefined,
+      userTables: [{ schema: "crm", table: "contacts", rights: ["SELECT", "INSERT", "UPDATE"] }],
+    });
+    await onMariadb(own.url, mariadb(url).grants(needs).split("\n").at(-1)!);
+    expect(await fill()).toMatchObject({ outcome: "done", streams: [{ added: 1 }] });
   });
 
   it("is spoken to over TLS where that is asked for, and must show whose it is", async () => {
@@ -289,7 +308,9 @@ describe("docs/mariadb.md", () => {
 
   it("tells what to grant, and the columns' types", () => {
     const [, sql] = /```sql\n([\s\S]*?)```/.exec(page)!;
-    expect(mariadb("mariadb://bridge@db.huts.example").grants("bookings")).toContain(sql!.trim());
+    expect(
+      mariadb("mariadb://bridge@db.huts.example").grants(warehouseNeeds("bookings", undefined)),
+    ).toContain(sql!.trim());
     const rows = [...page.matchAll(/^\| `(\w+)(?:\(p,s\))?`\s*\| `([^`]*)`/gm)].map(([, kind, type]) => [
       kind,
       type,

@@ -5,6 +5,7 @@ import { createServer } from "node:net";
 import { afterEach, describe, expect, it } from "vitest";
 import { parseYaml } from "../src/core/define/check.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
+import { warehouseNeeds } from "../src/core/into/warehouse-needs.js";
 import type { ColumnType } from "../src/core/shape/column-type.js";
 import type { Api } from "../src/index.js";
 import { sqlType } from "../src/warehouse/postgres/dialect.js";
@@ -188,7 +189,9 @@ describe("docs/postgres.md", () => {
 
   it("tells what to grant, and the columns' types", () => {
     const [, sql] = /```sql\n([\s\S]*?)```/.exec(page)!;
-    expect(postgres("postgres://bridge@db.huts.example/huts").grants("bookings")).toContain(sql!.trim());
+    expect(
+      postgres("postgres://bridge@db.huts.example/huts").grants(warehouseNeeds("bookings", undefined)),
+    ).toContain(sql!.trim());
     const rows = [...page.matchAll(/^\| `(\w+)(?:\(p,s\))?`\s*\| `([^`]*)`/gm)].map(([, kind, type]) => [
       kind,
       type,
@@ -219,7 +222,8 @@ describe("docs/postgres.md", () => {
 });
 
 describe("the server", () => {
-  it("needs to grant no more than is said", async () => {
+  /** Another user of a new database, who may do nothing; and what its owner runs there. */
+  async function newcomer() {
     const url = new URL(await freshDatabase());
     const role = "eb_test_bridge";
     await onServer(SERVER, `DROP ROLE IF EXISTS ${role}`);
@@ -232,17 +236,45 @@ describe("the server", () => {
     own.username = role;
     own.password = "of-the-bridge";
     await onServer(url.href, `REVOKE ALL ON DATABASE ${url.pathname.slice(1)} FROM PUBLIC`);
-    for (const grant of postgres(own.href)
-      .grants("huts")
-      .replace(/^--.*$/gm, "")
-      .split(/;\s*/)
-      .filter((each) => each.trim() !== ""))
-      await onServer(url.href, grant);
-    expect(await carry(own.href, [{ id: 1, kids: [{ n: 1 }] }])).toMatchObject({ added: 1 });
-    expect(await carry(own.href, [{ id: 2 }])).toMatchObject({ added: 1 });
-    const session = await postgres(own.href).open();
+    const owner = async (statements: string) => {
+      const all = statements.replace(/^--.*$/gm, "").split(/;\s*/);
+      for (const each of all.filter((text) => text.trim() !== "")) await onServer(url.href, each);
+    };
+    return { own: own.href, owner };
+  }
+
+  it("needs to grant no more than is said", async () => {
+    const { own, owner } = await newcomer();
+    await owner(postgres(own).grants(warehouseNeeds("huts", undefined)));
+    expect(await carry(own, [{ id: 1, kids: [{ n: 1 }] }])).toMatchObject({ added: 1 });
+    expect(await carry(own, [{ id: 2 }])).toMatchObject({ added: 1 });
+    const session = await postgres(own).open();
     await session.tryWriting("huts");
     await expect(session.tryWriting("elsewhere")).rejects.toMatchObject({ code: "WAREHOUSE_FAILED" });
+    await session.close();
+  });
+
+  it("nor for a table that stands, and what is not granted is told before anything is asked", async () => {
+    const { own, owner } = await newcomer();
+    await owner("CREATE SCHEMA crm; CREATE TABLE crm.contacts (id BIGINT PRIMARY KEY, name TEXT)");
+    const streams = { s: { into: { schema: "crm", table: "contacts" }, deletes: "remove" } } as const;
+    const needs = warehouseNeeds("huts", { s: { ...streams.s, into: { ...streams.s.into, columns: {} } } });
+    expect(needs.schema).toBeUndefined();
+    await owner(postgres(own).grants({ ...needs, userTables: [] }));
+    await owner(
+      "GRANT USAGE ON SCHEMA crm TO eb_test_bridge; GRANT SELECT ON crm.contacts TO eb_test_bridge",
+    );
+    const run = async () => {
+      const api = apiOf({}, () => ({ body: [{ id: 1, name: "A" }] }));
+      return (await bridgeTo(own, api, { streams })).run();
+    };
+    const report = await run();
+    expect(report.error).toMatchObject({ code: "TABLE_MISMATCH" });
+    expect(report.error!.message).toContain("its owner has not granted INSERT, UPDATE, DELETE on it");
+    await owner(postgres(own).grants(needs));
+    expect(await run()).toMatchObject({ outcome: "done", streams: [{ added: 1 }] });
+    const session = await postgres(own).open();
+    await expect(session.tryWriting("crm")).rejects.toMatchObject({ code: "WAREHOUSE_FAILED" });
     await session.close();
   });
 

@@ -181,3 +181,38 @@ describe("record by record", () => {
     expect((await rows())[0]).toMatchObject({ id: "g1", name: "Newer" });
   });
 });
+
+describe.runIf(isPostgres)("PostgreSQL", () => {
+  it("fills no column that it fills itself", async () => {
+    const { run, plan, rows } = await userHouse([
+      `CREATE TABLE huts.contacts (no INT GENERATED ALWAYS AS IDENTITY, id TEXT UNIQUE, name TEXT,
+         loud TEXT GENERATED ALWAYS AS (upper(name)) STORED)`,
+    ]);
+    const said = { into: { ...INTO, columns: { shout: "loud" } } };
+    expect(careful((await plan(said)).warnings)).toContain("loud is filled by the warehouse itself");
+    await run([{ id: "g1", name: "a", no: 7, loud: "x" }], { into: INTO });
+    expect(await rows()).toEqual([{ no: "1", id: "g1", name: "a", loud: "A" }]);
+  });
+});
+
+describe.runIf(isMariadb)("MariaDB", () => {
+  it("has engines that take no part in a commit", async () => {
+    const { run } = await userHouse([
+      "CREATE TABLE huts.contacts (id VARCHAR(9) PRIMARY KEY) ENGINE = MyISAM",
+    ]);
+    expect((await run([], { into: INTO })).error!.message).toContain(
+      "its engine MyISAM knows no transactions",
+    );
+  });
+
+  it("finds records as the table's own index does, and sees a change of case", async () => {
+    const { run, rows } = await userHouse([
+      "CREATE TABLE huts.contacts (id VARCHAR(9) PRIMARY KEY, name VARCHAR(9)) CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci",
+    ]);
+    await run([{ id: "a1", name: "anna" }], { into: INTO });
+    expect(await run([{ id: "A1", name: "Anna" }], { into: INTO })).toMatchObject({
+      streams: [{ added: 0, changed: 1 }],
+    });
+    expect(await rows()).toEqual([{ id: "a1", name: "Anna" }]);
+  });
+});

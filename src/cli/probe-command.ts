@@ -3,6 +3,7 @@
 import colors from "picocolors";
 import wrapAnsi from "wrap-ansi";
 import { BridgeError, describeWhere } from "../core/errors.js";
+import { warehouseNeeds } from "../core/into/warehouse-needs.js";
 import { type OpenedProject, openProject } from "../node/project.js";
 import { type ProbeLine, probe } from "../run/probe.js";
 import { EXIT_CODES } from "./exit-codes.js";
@@ -57,12 +58,12 @@ async function openTarget(project: OpenedProject, name: string) {
   const definition = project.definition.bridges[name];
   if (definition === undefined) return { api: await project.openAccount(name) };
   // what an OData service has is a line of the checklist: the bridge itself is not opened before
-  const { from, to, schema = name, streams } = definition;
+  const { from, to, schema = name, streams, views } = definition;
   const warehouse = await project.warehouse(to);
   return {
     api: await project.openAccount(from),
     streams: streams && Object.keys(streams),
-    warehouse: { warehouse, schema },
+    warehouse: { warehouse, schema, streams, hasViews: views !== undefined },
   };
 }
 
@@ -73,7 +74,8 @@ async function tellGrants(project: OpenedProject, name: string): Promise<number>
     throw new BridgeError("CONFIG_UNKNOWN_NAME", `There is no bridge ${name}.`, {
       hint: "--grants is for a bridge: an account has no warehouse.",
     });
-  process.stdout.write(`${warehouse.warehouse.grants(warehouse.schema)}\n`);
+  const { schema, streams, hasViews } = warehouse;
+  process.stdout.write(`${warehouse.warehouse.grants(warehouseNeeds(schema, streams, hasViews))}\n`);
   return EXIT_CODES.done;
 }
 

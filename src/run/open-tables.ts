@@ -4,7 +4,7 @@ import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";
 import { BridgeError } from "../core/errors.js";
 import { ColumnMatch } from "../core/into/match-columns.js";
-import { checkFaults, type IntoTable, noTable, tableFaults } from "../core/into/table-faults.js";
+import { type IntoTable, mismatch, noTable, tableFaults } from "../core/into/table-faults.js";
 import { nameOfTable } from "../core/into/user-table.js";
 import type { DriftPolicy } from "../core/shape/drift-policy.js";
 import { snakeCase } from "../core/shape/naming.js";
@@ -84,24 +84,39 @@ async function openUserTable(
   stream: CompiledStream,
   options: TablesOptions & { readonly into: IntoTable },
 ): Promise<OpenedTables> {
-  const { session, bridge, into, write } = options;
+  const { session, bridge, into } = options;
+  const { match, schema } = await userTableOf(stream, options);
   const { name } = stream;
-  const schema = into.schema ?? options.schema;
-  const table = await session.userTable(schema, into.table);
-  const place = { schema, name: into.table };
-  if (table === undefined) {
-    checkFaults(name, place, [noTable(schema, into.table)]);
-    throw new BridgeError("INTERNAL", "a table that is not there has to be told of");
-  }
-  const match = new ColumnMatch(table, into.columns);
-  checkFaults(name, place, tableFaults(stream, match, write, into.removes));
   const filled = await session.ledger.filledColumns({ schema, bridge, stream: name }, into.table);
   const load = await session.openLoad({
     ...loadOf(options, name, schema, into.table),
     into: { match, removes: into.removes, filled },
   });
   const shape = shapeOf(stream, { names: session.names, known: filled, into: match });
-  return { load, shape, ...(await openCursors(options, stream, load, nameOfTable(table))) };
+  return { load, shape, ...(await openCursors(options, stream, load, nameOfTable(match.table))) };
+}
+
+/**
+ * The table that stands already, which a stream goes into, and which of its columns take which fields.
+ * @throws BridgeError TABLE_MISMATCH where it is not there, or does not fit
+ */
+export async function userTableOf(
+  stream: CompiledStream,
+  {
+    session,
+    into,
+    write,
+    ...options
+  }: Pick<TablesOptions, "session" | "schema" | "write"> & { readonly into: IntoTable },
+): Promise<{ readonly match: ColumnMatch; readonly schema: string }> {
+  const schema = into.schema ?? options.schema;
+  const place = { schema, name: into.table };
+  const table = await session.userTable(schema, into.table);
+  if (table === undefined) throw mismatch(stream.name, place, [noTable(schema, into.table)]);
+  const match = new ColumnMatch(table, into.columns);
+  const faults = tableFaults(stream, match, write, into.removes);
+  if (faults.length > 0) throw mismatch(stream.name, place, faults);
+  return { match, schema };
 }
 
 const loadOf = (

@@ -1,8 +1,15 @@
 /** `probe`: a checklist from the address to the warehouse, each line with its time and what was found. */
 
+import { checkValue } from "../core/define/check.js";
+import { codeSource } from "../core/define/connector.js";
+import { type BridgeStreamInput, bridgeStreamsSchema } from "../core/define/project-schema.js";
 import { schemeName, schemesOf } from "../core/define/sign-in-schema.js";
+import { WRITE_METHODS } from "../core/define/write-method.js";
 import { BridgeError, toBridgeError } from "../core/errors.js";
+import { nameOfTable } from "../core/into/user-table.js";
+import { warehouseNeeds } from "../core/into/warehouse-needs.js";
 import { readLimits } from "../core/pace/limit-headers.js";
+import { OPEN_POLICY } from "../core/shape/drift-policy.js";
 import { checkFirstPage } from "../core/stream/check-first-page.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import { ANY_NAMES, shapeOf } from "../core/stream/shape-of.js";
@@ -13,7 +20,9 @@ import type { Warehouse } from "../warehouse/warehouse.js";
 import { type Api, type ApiInside, insideOf } from "./api.js";
 import type { AskEvent } from "./ask/asker.js";
 import { everyPage } from "./ask/stream-ask.js";
+import { asBridged, bridgeStream } from "./bridge-stream.js";
 import type { Known } from "./odata-service.js";
+import { userTableOf } from "./open-tables.js";
 import { hostOf } from "./ports.js";
 
 /** One line of the checklist. `ms` is how long it took. */
@@ -33,9 +42,18 @@ export interface ProbeOptions {
   readonly api: Api;
   /** streams to ask for one record each; default: all of the connector */
   readonly streams?: readonly string[] | undefined;
-  readonly warehouse?: { readonly warehouse: Warehouse; readonly schema: string } | undefined;
+  readonly warehouse?: ProbedWarehouse | undefined;
   readonly signal?: AbortSignal | undefined;
   readonly onLine?: ((line: ProbeLine) => void) | undefined;
+}
+
+/** The warehouse of a bridge, and what the bridge does there. */
+export interface ProbedWarehouse {
+  readonly warehouse: Warehouse;
+  readonly schema: string;
+  /** what the bridge says of its streams; default: all go into tables of their own */
+  readonly streams?: Readonly<Record<string, BridgeStreamInput>> | undefined;
+  readonly hasViews?: boolean | undefined;
 }
 
 /** A clock that is off by more than this is told of: signed requests and cursors suffer. In ms. */
@@ -73,7 +91,7 @@ export async function probe(options: ProbeOptions): Promise<ProbeLine[]> {
     await list.when(ready, `stream ${stream}`, () => checkStream(api, stream, signal));
   await list.note(ready && answers.length > 0, "clock", () => checkClock(api, answers[0]!));
   await list.note(ready && answers.length > 0, "limits", () => checkLimits(api, answers[0]!));
-  if (warehouse !== undefined) await checkWarehouse(list, warehouse.warehouse, warehouse.schema);
+  if (warehouse !== undefined) await checkWarehouse(list, api, ready, warehouse);
   return list.lines;
 }
 
@@ -221,7 +239,12 @@ function checkLimits(api: ApiInside, answer: HttpResponse): Found {
   return { outcome: "good", found: `the API tells ${limit}${left}; declared: ${declared.join(", ")}` };
 }
 
-async function checkWarehouse(list: Checklist, warehouse: Warehouse, schema: string): Promise<void> {
+async function checkWarehouse(
+  list: Checklist,
+  api: ApiInside,
+  isReady: boolean,
+  { warehouse, schema, streams, hasViews }: ProbedWarehouse,
+): Promise<void> {
   let session: Awaited<ReturnType<Warehouse["open"]>> | undefined;
   const open = await list.run("warehouse", async () => {
     session = await warehouse.open();
@@ -231,9 +254,24 @@ async function checkWarehouse(list: Checklist, warehouse: Warehouse, schema: str
       return { outcome: "note", found: `${found}; rows and password go there in plain words, without TLS` };
     return way.startsWith("TLS") ? `${found}, over ${way}` : found;
   });
-  await list.when(open, "write", async () => {
-    await session!.tryWriting(schema);
-    return `schema ${schema} and tables in it can be made and written`;
-  });
+  const said = streams && checkValue(bridgeStreamsSchema, streams, codeSource("probe.streams"));
+  const needs = warehouseNeeds(schema, said, hasViews);
+  if (needs.schema !== undefined)
+    await list.when(open, "write", async () => {
+      await session!.tryWriting(schema);
+      return `schema ${schema} and tables in it can be made and written`;
+    });
+  for (const [name, definition] of Object.entries(said ?? {}))
+    if (definition.into !== undefined)
+      await list.when(open && isReady, `into ${definition.into.table}`, async () => {
+        const own = await bridgeStream(api, schema, name, definition, OPEN_POLICY);
+        const { match } = await userTableOf(asBridged(await api.stream(name), own, api), {
+          session: session!,
+          schema,
+          into: own.into!,
+          write: WRITE_METHODS[own.write],
+        });
+        return `${nameOfTable(match.table)} takes ${name} as it stands`;
+      });
   await session?.close();
 }

@@ -11,6 +11,7 @@ import type { DeleteMode } from "../core/define/project-schema.js";
 import type { WriteMethod } from "../core/define/write-method.js";
 import type { ColumnMatch } from "../core/into/match-columns.js";
 import type { UserTable } from "../core/into/user-table.js";
+import type { WarehouseNeeds } from "../core/into/warehouse-needs.js";
 import type { TableBatch } from "../core/shape/batch.js";
 import type { NameRules } from "../core/shape/naming.js";
 import type { Issue, KnownColumn, SchemaChange, Shaped } from "../core/shape/shaped.js";
@@ -24,8 +25,8 @@ export type { SchemaChange };
 export interface Warehouse {
   /** how messages name it, such as `DuckDB file huts.duckdb` */
   readonly title: string;
-  /** SQL that gives a user of the warehouse exactly what a bridge into the schema needs */
-  grants(schema: string): string;
+  /** SQL that gives a user of the warehouse exactly what a bridge needs */
+  grants(needs: WarehouseNeeds): string;
   /** @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */
   open(options?: OpenOptions): Promise<WarehouseSession>;
 }

@@ -51,26 +51,21 @@ export function tableFaults(
   ];
 }
 
-/** @throws BridgeError TABLE_MISMATCH where there are any */
-export function checkFaults(
+/** The error TABLE_MISMATCH that tells all of them. */
+export function mismatch(
   stream: string,
   table: Pick<UserTable, "schema" | "name">,
   faults: readonly TableFault[],
-): void {
-  if (faults.length === 0) return;
+): BridgeError {
   const numbered = (texts: readonly string[], end: string) =>
     texts.length === 1 ? texts[0]! : texts.map((text, i) => `(${i + 1}) ${text}`).join(end);
   const name = nameOfTable(table);
-  const all = numbered(
-    faults.map(({ fault }) => fault),
-    "; ",
-  );
-  throw new BridgeError("TABLE_MISMATCH", `Stream ${stream} does not go into ${name} as it stands: ${all}.`, {
+  const all = faults.map(({ fault }) => fault);
+  const remedies = faults.map(({ remedy }) => remedy);
+  const message = `Stream ${stream} does not go into ${name} as it stands: ${numbered(all, "; ")}.`;
+  return new BridgeError("TABLE_MISMATCH", message, {
     where: { stream, table: name },
-    hint: numbered(
-      faults.map(({ remedy }) => remedy),
-      " ",
-    ),
+    hint: numbered(remedies, " "),
   });
 }
 

@@ -1,6 +1,7 @@
 /** The MariaDB warehouse: `mariadb("mariadb://user@host")`. */
 
 import { createHash } from "node:crypto";
+import type { WarehouseNeeds } from "../../core/into/warehouse-needs.js";
 import type { SqlDialect } from "../sql/dialect.js";
 import { LEDGER_SCHEMA, ledgerSchema } from "../sql/ledger-schema.js";
 import { openServer, type ServerKind } from "../sql/server-session.js";
@@ -21,7 +22,7 @@ import { userTable } from "./user-tables.js";
 export function mariadb(url: string): Warehouse {
   return {
     title: placeOf(url),
-    grants: (schema) => grantsFor(schema, url),
+    grants: (needs) => grantsFor(needs, url),
     open: (options = {}) => openServer(kindOf(url), options),
   };
 }
@@ -35,15 +36,21 @@ function prefixOf(url: string): string {
 const PRIVILEGES =
   "SELECT, INSERT, UPDATE, DELETE, CREATE, ALTER, DROP, INDEX, CREATE TEMPORARY TABLES, CREATE VIEW, SHOW VIEW";
 
-function grantsFor(schema: string, url: string): string {
+function grantsFor({ schema, userTables }: WarehouseNeeds, url: string): string {
   const user = (URL.canParse(url) && decodeURIComponent(new URL(url).username)) || "bridge";
   const role = `'${user.replaceAll("'", "''")}'@'%'`;
-  const databases = [LEDGER_SCHEMA, schema].map((each) => prefixOf(url) + each);
+  const databases = [LEDGER_SCHEMA, ...(schema === undefined ? [] : [schema])].map(
+    (each) => prefixOf(url) + each,
+  );
   return [
     "-- as an administrator of the server",
     ...databases.map((each) => `CREATE DATABASE IF NOT EXISTS \`${each}\` CHARACTER SET utf8mb4;`),
     // a name in a grant is a pattern
     ...databases.map((each) => `GRANT ${PRIVILEGES} ON \`${each.replaceAll("_", "\\_")}\`.* TO ${role};`),
+    ...userTables.map(
+      (each) =>
+        `GRANT ${each.rights.join(", ")} ON \`${prefixOf(url)}${each.schema}\`.\`${each.table.replaceAll("`", "``")}\` TO ${role};`,
+    ),
   ].join("\n");
 }
 

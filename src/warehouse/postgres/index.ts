@@ -1,5 +1,6 @@
 /** The PostgreSQL warehouse: `postgres("postgres://user@host/database")`. */
 
+import type { WarehouseNeeds } from "../../core/into/warehouse-needs.js";
 import type { SqlRow } from "../sql/dialect.js";
 import { textOrNothing } from "../sql/ledger-rows.js";
 import { LEDGER_SCHEMA } from "../sql/ledger-schema.js";
@@ -19,21 +20,27 @@ import { userTable } from "./user-tables.js";
 export function postgres(url: string): Warehouse {
   return {
     title: placeOf(url),
-    grants: (schema) => grantsFor(schema, url),
+    grants: (needs) => grantsFor(needs, url),
     open: (options = {}) => openServer(kindOf(url), options),
   };
 }
 
-function grantsFor(schema: string, url: string): string {
+function grantsFor({ schema, userTables }: WarehouseNeeds, url: string): string {
   const user =
     URL.canParse(url) && new URL(url).username !== "" ? decodeURIComponent(new URL(url).username) : "bridge";
   const database = URL.canParse(url) ? decodeURIComponent(new URL(url).pathname.slice(1)) : "warehouse";
-  const [role, own] = [quoteName(user), quoteName(schema)];
+  const role = quoteName(user);
+  const schemas = [LEDGER_SCHEMA, ...(schema === undefined ? [] : [quoteName(schema)])];
+  const inUse = new Set(userTables.map((each) => each.schema).filter((each) => each !== schema));
   return [
-    `-- as the owner of the database; ${user} then makes and owns all tables`,
+    `-- as the owner of the database; ${user} then makes and owns all tables of the bridge`,
     `GRANT CONNECT, TEMPORARY ON DATABASE ${quoteName(database)} TO ${role};`,
-    `CREATE SCHEMA IF NOT EXISTS ${LEDGER_SCHEMA} AUTHORIZATION ${role};`,
-    `CREATE SCHEMA IF NOT EXISTS ${own} AUTHORIZATION ${role};`,
+    ...schemas.map((each) => `CREATE SCHEMA IF NOT EXISTS ${each} AUTHORIZATION ${role};`),
+    ...[...inUse].map((each) => `GRANT USAGE ON SCHEMA ${quoteName(each)} TO ${role};`),
+    ...userTables.map(
+      (each) =>
+        `GRANT ${each.rights.join(", ")} ON ${POSTGRES.tableName(each.schema, each.table)} TO ${role};`,
+    ),
   ].join("\n");
 }
 
