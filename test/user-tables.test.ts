@@ -21,13 +21,14 @@ const row = (external_id: string | null, FirstName: string | null, more: object 
 
 describe("a table that stands", () => {
   it("takes what its columns have a name for; the rest of it stays as it is", async () => {
-    const { run, rows, change } = await userHouse([
+    const { run, rows, change, notices } = await userHouse([
       CONTACTS,
       "INSERT INTO huts.contacts VALUES (NULL, 'Own', 'X', 1, 'mine')",
     ]);
     const first = await run([GUEST, { id: "g2", first_name: "Bo" }], { into: INTO });
     expect(first).toMatchObject({ outcome: "done", error: undefined });
     expect(first.streams[0]).toMatchObject({ added: 2, changed: 0, unchanged: 0, passedOver: 0 });
+    expect(notices).toEqual(["huts.contacts has no column for address.zip, extra."]);
     await change("UPDATE huts.contacts SET note = 'kept' WHERE external_id = 'g1'");
     const records = [
       { ...GUEST, beds: 3 },
@@ -45,9 +46,10 @@ describe("a table that stands", () => {
   });
 
   it("is emptied where a field that has come once comes no more, and left alone where none ever came", async () => {
-    const { run, rows, change } = await userHouse([CONTACTS]);
+    const { run, rows, change, notices } = await userHouse([CONTACTS]);
     const into = { ...INTO, columns: { ...INTO.columns, remark: "note" } };
     await run([GUEST], { into });
+    expect(notices).toContain("No record has remark, which into.columns names: its column is left alone.");
     await change("UPDATE huts.contacts SET note = 'mine'");
     await run([{ id: "g1", first_name: "Anna" }], { into });
     expect(await rows()).toEqual([row("g1", "Anna", { note: "mine" })]);

@@ -103,6 +103,7 @@ class Carrier {
       const strange = this.totals.strangeValues(this.ask.cursorField);
       if (strange !== undefined) this.notice(strange);
       if (cursors.size === 0 && this.totals.records === 0) this.tellNothing();
+      else if (cursors.size === 0) for (const note of this.shape.spec.into?.notes() ?? []) this.notice(note);
       await this.inTurn(async () => {
         // columns and tables that are declared are there, though nothing may have come
         const { drift = [], ...last } = this.shape.shapeRecords([]);

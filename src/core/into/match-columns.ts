@@ -8,6 +8,8 @@ import { nameOfTable, type UserColumn, type UserTable } from "./user-table.js";
 
 /** No column takes it; what lies below it may have one. */
 const LEADS_ON: ColumnRule = Object.freeze({});
+/** so many fields are named in a note */
+const MOST_SHOWN = 8;
 const NO_COLUMN: ColumnRule = Object.freeze({ skip: true });
 
 export class ColumnMatch {
@@ -19,6 +21,8 @@ export class ColumnMatch {
   private readonly taken = new Map<string, string>();
   /** by the path of their field, the columns that fields of records go into */
   private readonly found = new Map<string, UserColumn>();
+  /** fields that no column takes */
+  private readonly leftOut = new Set<string>();
   /** columns that the bridge names, and that are not there */
   readonly missing: readonly { readonly path: string; readonly column: string }[];
 
@@ -72,7 +76,11 @@ export class ColumnMatch {
   ruleOf(parts: readonly string[], rule: ColumnRule): ColumnRule {
     if (rule.skip === true) return rule;
     const into = this.columnOf(parts, rule.name);
-    if (into === undefined) return this.leadsOn(parts) ? LEADS_ON : NO_COLUMN;
+    if (into === undefined) {
+      if (this.leadsOn(parts)) return LEADS_ON;
+      this.leftOut.add(formatPath(parts));
+      return NO_COLUMN;
+    }
     this.found.set(formatPath(parts), into);
     return { ...rule, as: undefined, type: rule.type ?? into.takes, into };
   }
@@ -80,6 +88,24 @@ export class ColumnMatch {
   /** The column of a field that `ruleOf` was asked for. */
   columnAt(path: string): UserColumn | undefined {
     return this.found.get(path);
+  }
+
+  /** What there is to tell once all records have been seen. */
+  notes(): readonly string[] {
+    const name = nameOfTable(this.table);
+    const unseen = this.saidPaths.filter((path) => !this.found.has(path));
+    const left = [...this.leftOut];
+    const shown = left.slice(0, MOST_SHOWN).join(", ");
+    return [
+      ...(unseen.length === 0
+        ? []
+        : [`No record has ${unseen.join(", ")}, which into.columns names: its column is left alone.`]),
+      ...(left.length === 0
+        ? []
+        : [
+            `${name} has no column for ${shown}${left.length > MOST_SHOWN ? ` and ${left.length - MOST_SHOWN} more` : ""}.`,
+          ]),
+    ];
   }
 
   private isAboveSaid(path: string): boolean {

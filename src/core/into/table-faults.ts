@@ -6,7 +6,7 @@ import { type ColumnType, formatColumnType } from "../shape/column-type.js";
 import { formatPath, parsePath } from "../shape/naming.js";
 import type { CompiledStream } from "../stream/compile-stream.js";
 import type { ColumnMatch } from "./match-columns.js";
-import { nameOfTable, type UserColumn, type UserTable } from "./user-table.js";
+import { nameOfTable, sqlName, type UserColumn, type UserTable } from "./user-table.js";
 
 /** A stream's table as a bridge names it, and what happens to its rows there. */
 export interface IntoTable {
@@ -69,6 +69,8 @@ export function mismatch(
   });
 }
 
+const inSql = (table: UserTable) => `${sqlName(table, table.schema)}.${sqlName(table, table.name)}`;
+
 /** What statements of each way of writing have to be allowed. */
 const RIGHTS: Readonly<Record<string, readonly string[]>> = {
   upsert: ["SELECT", "INSERT", "UPDATE"],
@@ -91,7 +93,7 @@ function rights(table: UserTable, write: WriteMethod, removes: boolean): TableFa
       : [
           {
             fault: `its owner has not granted ${lacking.join(", ")} on it`,
-            remedy: `Have its owner run: GRANT ${lacking.join(", ")} ON ${nameOfTable(table)} TO the warehouse's user.`,
+            remedy: `Have its owner run: GRANT ${lacking.join(", ")} ON ${inSql(table)} TO the warehouse's user.`,
           },
         ]),
   ];
@@ -130,12 +132,12 @@ function keyFaults(
   const names = own.flatMap(({ column }) => column?.name ?? []);
   const isUnique = table.uniqueKeys.some((unique) => unique.every((name) => names.includes(name)));
   if (names.length < own.length || isUnique) return faults;
-  const list = names.join(", ");
+  const list = names.map((name) => sqlName(table, name)).join(", ");
   return [
     ...faults,
     {
-      fault: `no unique index is on ${list}, by which records are found again`,
-      remedy: `Run: CREATE UNIQUE INDEX ${table.name}_${names.join("_")} ON ${nameOfTable(table)} (${list}).`,
+      fault: `no unique index is on ${names.join(", ")}, by which records are found again`,
+      remedy: `Run: CREATE UNIQUE INDEX ${sqlName(table, [table.name, ...names].join("_"))} ON ${inSql(table)} (${list}).`,
     },
   ];
 }

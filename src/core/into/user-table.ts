@@ -47,10 +47,17 @@ export interface UserTable {
   readonly obstacle?: string | undefined;
   /** what we may not do with it: SELECT, INSERT, UPDATE, DELETE */
   readonly lacks: readonly string[];
+  /** the sign in which a name stands that is not plain */
+  readonly quote: '"' | "`";
 }
 
 /** A table's name as messages have it. */
 export const nameOfTable = ({ schema, name }: Pick<UserTable, "schema" | "name">) => `${schema}.${name}`;
+
+/** A name as its owner writes it in SQL. */
+export function sqlName({ quote }: Pick<UserTable, "quote">, name: string): string {
+  return /^[a-z_][a-z0-9_]*$/.test(name) ? name : quote + name.replaceAll(quote, quote + quote) + quote;
+}
 
 /** Why a value does not go into a column, in words behind the path; undefined where it does. Of the column's kind. */
 export function whyNotHeld({ bounds, isNeeded }: UserColumn, value: unknown): string | undefined {

@@ -46,6 +46,7 @@ export async function userTable(
     ],
     obstacle: views.length === 0 ? undefined : "it is a view",
     lacks: [],
+    quote: '"',
   };
 }
 

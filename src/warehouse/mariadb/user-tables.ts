@@ -56,6 +56,7 @@ export async function userTable(
     uniqueKeys: [...unique.values()],
     obstacle: obstacleOf(table),
     lacks: [],
+    quote: "`",
   };
 }
 

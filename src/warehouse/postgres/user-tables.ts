@@ -72,6 +72,7 @@ export async function userTable(
     uniqueKeys: keys.map((row) => JSON.parse(String(row.names)) as string[]),
     obstacle: obstacleOf(String(table.kind)),
     lacks: RIGHTS.filter((right) => !mayUse || table[right.toLowerCase()] !== true),
+    quote: '"',
   };
 }
 
