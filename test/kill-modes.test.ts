@@ -7,8 +7,15 @@ import { KILLS, killedRun, killMoment } from "./support/kill.js";
 import { inLong } from "./support/long.js";
 import { command, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
-import { queryFile } from "./support/truth.js";
-import { isFolders, isServer, warehouseEntry } from "./support/warehouse.js";
+import { changeFile, queryFile } from "./support/truth.js";
+import {
+  isFolders,
+  isPostgres,
+  isServer,
+  namedFor,
+  onWarehouse,
+  warehouseEntry,
+} from "./support/warehouse.js";
 
 const MOMENTS = Number(KILLS ?? (isServer || isFolders ? 4 : 8));
 const SEED = 20_261_126;
@@ -89,6 +96,25 @@ const names = BY.flatMap((by) =>
   (Object.keys(WAYS) as Way[]).map((way) => ({ by, way, name: `${by}_${way}` })),
 );
 
+/** A stream into a table that stands already; a folder has none. */
+const STANDS = "stays_book";
+const INTO = { write: "upsert", deletes: "remove", into: { table: STANDS } } as const;
+
+/** Makes that table, as its owner would. */
+async function makeTable(database: string): Promise<void> {
+  const [schema] = (await namedFor(database, "house.x")).split(".");
+  const isMariadb = isServer && !isPostgres;
+  const [at, nights] = isMariadb ? ["DATETIME(6)", "LONGTEXT"] : ["TIMESTAMPTZ", "JSON"];
+  const table = `CREATE TABLE house.${STANDS} (id BIGINT PRIMARY KEY, "at" ${at}, nights ${nights})`;
+  for (const statement of [`CREATE SCHEMA ${schema}`, table])
+    await (isServer ? onWarehouse(database, statement) : changeFile(database, statement));
+}
+
+const STANDS_QUERY = `SELECT '${STANDS}' AS name,
+    id || ' ' || strftime(b.at AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%SZ') || ' ' || coalesce((SELECT string_agg(n, ',' ORDER BY n::INTEGER)
+      FROM (SELECT unnest(from_json(nights::JSON, '[{"n":"VARCHAR"}]')).n AS n)), '') || ' now' AS line
+  FROM house.${STANDS} AS b`;
+
 function projectFiles(
   url: string,
   { entry, env }: Awaited<ReturnType<typeof warehouseEntry>>,
@@ -106,7 +132,10 @@ function projectFiles(
     "house.connector.yaml": JSON.stringify({
       connector: "house",
       api: { url, sign_in: "none", rate_limit: { concurrency: 4 } },
-      streams: Object.fromEntries(names.map(({ by, name }) => [name, stream(by)])),
+      streams: {
+        ...Object.fromEntries(names.map(({ by, name }) => [name, stream(by)])),
+        ...(isFolders ? {} : { [STANDS]: stream("told") }),
+      },
     }),
     "bridges.yaml": JSON.stringify({
       accounts: { house: { connector: "./house.connector.yaml" } },
@@ -116,7 +145,10 @@ function projectFiles(
           from: "house",
           to: "local",
           checkpoint: { rows: 40 },
-          streams: Object.fromEntries(names.map(({ way, name }) => [name, WAYS[way]])),
+          streams: {
+            ...Object.fromEntries(names.map(({ way, name }) => [name, WAYS[way]])),
+            ...(isFolders ? {} : { [STANDS]: INTO }),
+          },
         },
       },
     }),
@@ -170,10 +202,22 @@ function linesQuery(name: string, way: Way): string {
 
 /** All tables at once: a server's are copied for each query. */
 async function allLines(database: string): Promise<Record<string, string[]>> {
-  const queries = names.map(({ name, way }) => linesQuery(name, way));
+  const queries = [
+    ...names.map(({ name, way }) => linesQuery(name, way)),
+    ...(isFolders ? [] : [STANDS_QUERY]),
+  ];
   const rows = await queryFile(database, queries.join(" UNION ALL "));
   const of = (name: string) => rows.filter((row) => row.name === name).map((row) => String(row.line));
-  return Object.fromEntries(names.map(({ name }) => [name, of(name).sort()]));
+  return Object.fromEntries(
+    [...names.map(({ name }) => name), STANDS].map((name) => [name, of(name).sort()]),
+  );
+}
+
+/** What they must hold. */
+function allModels(house: House): Record<string, string[]> {
+  const own = names.map(({ by, way, name }) => [name, model(house, by, way).sort()] as const);
+  const stands = isFolders ? [] : model(house, "told", "removed");
+  return Object.fromEntries([...own, [STANDS, stands.sort()]]);
 }
 
 describe("a process that is killed, whatever way it writes and learns what is gone", () => {
@@ -190,15 +234,14 @@ describe("a process that is killed, whatever way it writes and learns what is go
       const database = join(folder, "stays.duckdb");
       for (const [name, text] of Object.entries(projectFiles(url, await warehouseEntry(database))))
         writeFileSync(join(folder, name), text, { mode: 0o600 });
+      if (!isFolders) await makeTable(database);
       let killed = 0;
       for (let moment = 0; moment < MOMENTS; moment++) {
         if (await killedRun({ folder }, () => asked, killMoment(SEED, moment, 30, 80))) killed++;
         // a server may not know yet that the one before is dead
         const again = await command(["run", "--plain", "--wait"], folder);
         expect(again, `moment ${moment}: ${again.stdout}${again.stderr}`).toMatchObject({ code: 0 });
-        expect(await allLines(database), `moment ${moment}`).toEqual(
-          Object.fromEntries(names.map(({ by, way, name }) => [name, model(house, by, way).sort()])),
-        );
+        expect(await allLines(database), `moment ${moment}`).toEqual(allModels(house));
         house.tick();
       }
       expect(killed).toBeGreaterThan(MOMENTS / 3);

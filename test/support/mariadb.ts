@@ -18,7 +18,7 @@ export async function freshPrefix() {
 const prefixOf = (url: string) => `${new URL(url).pathname.slice(1)}_`;
 
 const named = (url: string, statement: string) =>
-  statement.replace(/\b(huts|early_bridge)\./g, `"${prefixOf(url)}$1".`);
+  statement.replace(/\b(huts|house|early_bridge)\./g, `"${prefixOf(url)}$1".`);
 
 /** Values are texts; `huts.s` in a statement is a table of the test's own. */
 async function connected<T>(url: string, work: (query: Query) => Promise<T>): Promise<T> {
