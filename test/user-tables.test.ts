@@ -1,10 +1,14 @@
 /** Tables that stand already and are not ours: filled by their columns' names, checked before, and never altered. */
 
+import { readFileSync } from "node:fs";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import { parseYaml } from "../src/core/define/check.js";
+import { projectSchema } from "../src/core/define/project-schema.js";
 import { rewind } from "../src/index.js";
 import { tries } from "./support/long.js";
 import { userHouse } from "./support/user-house.js";
+import { isServer } from "./support/warehouse.js";
 
 const CONTACTS = `CREATE TABLE huts.contacts (external_id VARCHAR(20) UNIQUE, "FirstName" VARCHAR(10), city VARCHAR(40),
   beds SMALLINT, note VARCHAR(40) DEFAULT 'ours')`;
@@ -215,3 +219,20 @@ function applied(
     model.set(id, { ...stands, ...Object.fromEntries(filled.map((key) => [key, record[key] ?? null])) });
   }
 }
+
+describe("the page", () => {
+  it.runIf(!isServer)("has an example that holds", async () => {
+    const page = readFileSync("docs/standing-tables.md", "utf8");
+    const block = (language: string) => new RegExp(`\`\`\`${language}\\n([\\s\\S]*?)\`\`\``).exec(page)![1]!;
+    const { value } = parseYaml(block("yaml"), "bridges.yaml");
+    const { streams } = projectSchema.shape.bridges.parse((value as { bridges: unknown }).bridges).members!;
+    const { run, change, rows } = await userHouse(["CREATE SCHEMA office"]);
+    await change(block("sql"));
+    const [, record, row] = /^\| `(\{.*\})` *\| (.*?) *\|$/m.exec(page)!;
+    const report = await run([JSON.parse(record!)], streams!.members!);
+    expect(report.error).toBeUndefined();
+    const [found] = await rows("members", "office");
+    const shown = Object.values(found!).map((value) => (value === null ? "nothing" : `\`${value}\``));
+    expect(shown.join(", ")).toBe(row);
+  });
+});

@@ -87,7 +87,8 @@ async function openUserTable(
   const { session, bridge, into } = options;
   const { match, schema } = await userTableOf(stream, options);
   const { name } = stream;
-  const filled = await session.ledger.filledColumns({ schema, bridge, stream: name }, into.table);
+  const of = { schema, bridge, stream: name };
+  const filled = (await session.ledger.filledColumns?.(of, into.table)) ?? [];
   const load = await session.openLoad({
     ...loadOf(options, name, schema, into.table),
     into: { match, removes: into.removes, filled },
@@ -111,6 +112,15 @@ export async function userTableOf(
 ): Promise<{ readonly match: ColumnMatch; readonly schema: string }> {
   const schema = into.schema ?? options.schema;
   const place = { schema, name: into.table };
+  if (session.userTable === undefined)
+    throw new BridgeError(
+      "CONFIG_INVALID",
+      `Stream ${stream.name} goes into no table that stands: the warehouse has none.`,
+      {
+        where: { stream: stream.name },
+        hint: "into: goes with PostgreSQL, MariaDB and DuckDB; take it out, and the stream gets files of its own.",
+      },
+    );
   const table = await session.userTable(schema, into.table);
   if (table === undefined) throw mismatch(stream.name, place, [noTable(schema, into.table)]);
   const match = new ColumnMatch(table, into.columns);

@@ -137,7 +137,7 @@ async function standingIn(
       standing.set(stream, {
         cursors: hasLedger ? await ledger.cursors(bridge.name, stream) : NONE,
         known: hasLedger ? await ledger.columns(bridge.schema, bridge.name, stream) : [],
-        userTable: place && (await session.userTable(place.schema, place.name)),
+        userTable: place && (await session.userTable?.(place.schema, place.name)),
       });
     }
   } finally {

@@ -48,10 +48,10 @@ export interface WarehouseSession {
   readonly ledger: Ledger;
   openLoad(options: LoadOptions): Promise<StreamLoad>;
   /**
-   * A table that stands, as it is; undefined where it is not there or may not be seen.
-   * @throws BridgeError CONFIG_INVALID where a warehouse of this kind has none that are not ours
+   * A table that stands, as it is; undefined where it is not there or may not be seen. Left out where a warehouse of this
+   * kind has none that are not ours: then no load is opened `into` one, and the ledger has no `filledColumns`.
    */
-  userTable(schema: string, table: string): Promise<UserTable | undefined>;
+  userTable?(schema: string, table: string): Promise<UserTable | undefined>;
   /** Drops a stream's tables and all that the ledger knows of where it stands; its runs and quarantine stay. */
   dropStream(of: StreamPlace): Promise<void>;
   /**
@@ -360,7 +360,7 @@ export interface Ledger {
   /** the columns that are known of a stream's tables */
   columns(schema: string, bridge: string, stream: string): Promise<KnownColumn[]>;
   /** the columns of a table that is not ours, `rootTable`, that a stream's fields have filled so far */
-  filledColumns(of: StreamPlace, rootTable: string): Promise<KnownColumn[]>;
+  filledColumns?(of: StreamPlace, rootTable: string): Promise<KnownColumn[]>;
   /** tables in the schema that belong to other streams */
   otherTables(schema: string, bridge: string, stream: string): Promise<string[]>;
   /** newest first */

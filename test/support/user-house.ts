@@ -17,8 +17,8 @@ export async function userHouse(sql: readonly string[]) {
   const change = async (statement: string): Promise<void> => {
     await (isServer ? onWarehouse(path, statement) : changeFile(path, statement));
   };
-  const [schema] = (await namedFor(path, "huts.x")).split(".");
-  for (const statement of [`CREATE SCHEMA ${schema}`, ...sql]) await change(statement);
+  const [own] = (await namedFor(path, "huts.x")).split(".");
+  for (const statement of [`CREATE SCHEMA ${own}`, ...sql]) await change(statement);
   const notices: string[] = [];
   const bridgeOf = async (records: Records, said: BridgeStreamInput, stream: object = {}) => {
     const { api } = fakeApi({ get: "/s", key: "id", ...stream }, ({ query }) => ({
@@ -45,10 +45,10 @@ export async function userHouse(sql: readonly string[]) {
       return (await planBridge(bridge, api))[0]!;
     },
     /** as the warehouse writes values, in the order of the first column */
-    rows: async (table = "contacts") => {
+    rows: async (table = "contacts", schema = "huts") => {
       const session = await warehouseAt(path).open({ readOnly: true });
       try {
-        const rows = await session.sampleRows("huts", table, 1000);
+        const rows = await session.sampleRows(schema, table, 1000);
         const first = (each: (typeof rows)[number]) => Object.values(each)[0] ?? "";
         return rows.toSorted((a, b) => (first(a) < first(b) ? -1 : 1));
       } finally {

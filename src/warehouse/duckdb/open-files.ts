@@ -90,11 +90,12 @@ export async function leaseFile<S extends { close(): Promise<void> }>(
 
 /** A session as one of its users sees it. */
 export function leaseOf({ session, leave }: Lease<WarehouseSession>): WarehouseSession {
+  const { userTable } = session;
   return {
     names: session.names,
     ledger: session.ledger,
     openLoad: (options) => session.openLoad(options),
-    userTable: (schema, table) => session.userTable(schema, table),
+    ...(userTable && { userTable: (schema, table) => userTable.call(session, schema, table) }),
     dropStream: (of) => session.dropStream(of),
     about: () => session.about(),
     tryWriting: (schema) => session.tryWriting(schema),

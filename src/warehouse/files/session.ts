@@ -9,7 +9,6 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { type FilesInput, type FilesOptions, filesOptions } from "../../core/define/files-schema.js";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
-import type { UserTable } from "../../core/into/user-table.js";
 import type { NameRules } from "../../core/shape/naming.js";
 import { leaseFile, leaseOf } from "../duckdb/open-files.js";
 import { type DuckSession, openFile } from "../duckdb/session.js";
@@ -132,12 +131,6 @@ class FilesSession implements WarehouseSession {
       () => upkeep.writer.rowsOf(options) ?? rows,
       () => inner.onFile((on) => fill(on, options, back)),
     );
-  }
-
-  async userTable(): Promise<UserTable | undefined> {
-    throw new BridgeError("CONFIG_INVALID", "A folder of files holds no tables that are not ours.", {
-      hint: "into: goes with PostgreSQL, MariaDB and DuckDB; take it out, and the stream gets files of its own.",
-    });
   }
 
   dropStream(of: StreamPlace): Promise<void> {
