@@ -9,7 +9,8 @@ const units = (TZ: string) => ({
     isolate: false,
     name: `unit ${TZ}`,
     include: ["src/**/*.test.ts"],
-    env: { TZ },
+    // where the zone matters, the usual tries tell
+    env: TZ === "UTC" ? { TZ } : { TZ, EARLY_BRIDGE_LONG: "" },
     testTimeout: 60_000,
   },
 });

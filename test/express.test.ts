@@ -86,7 +86,7 @@ describe("a run by the express reader", () => {
           cursor: plain.cursor,
         });
       }),
-      { numRuns: tries(6, 15), endOnFailure: true },
+      { numRuns: tries(6, 12), endOnFailure: true },
     );
   }, 600_000);
 

@@ -17,7 +17,7 @@ import {
   warehouseEntry,
 } from "./support/warehouse.js";
 
-const MOMENTS = Number(KILLS ?? (isServer || isFolders ? 4 : 8));
+const MOMENTS = Number(KILLS ?? (isServer || isFolders ? 3 : 5));
 const SEED = 20_261_126;
 const PAGE = 25;
 

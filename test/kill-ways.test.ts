@@ -12,7 +12,7 @@ import { command, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
 
-const MOMENTS = Number(KILLS ?? 8);
+const MOMENTS = Number(KILLS ?? 5);
 const SEED = 20_261_125;
 const HUTS = ["alm", "grat", "see"];
 const SIZE = 20;

@@ -5,7 +5,7 @@ import { KILLS, killedRun, killMoment } from "./support/kill.js";
 import { bookingsService, command, demoProject, type TestProject } from "./support/project.js";
 import { expectTruth, queryFile } from "./support/truth.js";
 
-const MOMENTS = Number(KILLS ?? 8);
+const MOMENTS = Number(KILLS ?? 5);
 const SEED = 20_261_123;
 
 describe("a killed process", () => {

@@ -13,7 +13,7 @@ import { queryFile } from "./support/truth.js";
 
 const COUNT = 50_000;
 const PAGE = 1000;
-const MOMENTS = Number(KILLS ?? 12);
+const MOMENTS = Number(KILLS ?? 6);
 const FAILING = 0.2;
 const SEED = 20_261_126;
 const BEGAN = Date.UTC(2026, 0, 1);

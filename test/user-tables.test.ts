@@ -199,7 +199,7 @@ describe("a way of writing", () => {
       );
     };
     await fc.assert(fc.asyncProperty(runs, write as fc.Arbitrary<"upsert">, property), {
-      numRuns: tries(6, 25),
+      numRuns: tries(4, 12),
     });
   });
 });

@@ -48,8 +48,8 @@ export interface WarehouseSession {
   readonly ledger: Ledger;
   openLoad(options: LoadOptions): Promise<StreamLoad>;
   /**
-   * A table that stands, as it is; undefined where it is not there or may not be seen. Left out where a warehouse of this
-   * kind has none that are not ours: then no load is opened `into` one, and the ledger has no `filledColumns`.
+   * A table that stands, as it is; undefined where it is not there or may not be seen. Left out where a warehouse of
+   * this kind has none that are not ours: then no load is opened `into` one, and the ledger has no `filledColumns`.
    */
   userTable?(schema: string, table: string): Promise<UserTable | undefined>;
   /** Drops a stream's tables and all that the ledger knows of where it stands; its runs and quarantine stay. */

@@ -153,7 +153,7 @@ describe("the express reader", () => {
           );
         expectSame([page(first, 0), page([...first, ...second], 100), page(second, 200), page(first, 300)]);
       }),
-      { numRuns: isLong ? 250 : 60 },
+      { numRuns: isLong ? 150 : 60 },
     );
   });
 
@@ -249,7 +249,7 @@ describe("the express reader", () => {
         fc.pre(distinct.every((records) => records.every(({ id }) => id !== null)));
         expectSame(text, stream);
       }),
-      { numRuns: isLong ? 1000 : 300 },
+      { numRuns: isLong ? 600 : 300 },
     );
   });
 

@@ -13,7 +13,7 @@ import { stringifyExact } from "../shape/exact-json.js";
 import { Outliner, wholeRecord } from "./outline.js";
 
 const encoder = new TextEncoder();
-const numRuns = isLong ? 10_000 : 2000;
+const numRuns = isLong ? 5000 : 2000;
 const CSV: CsvDefinition = {
   delimiter: ",",
   quote: '"',

@@ -28,7 +28,7 @@ describe("records", () => {
           expect(new Set(columns.map(({ name }) => name)).size).toBe(columns.length);
         expect(unshape(tables).map(settled)).toEqual(records.map(settled));
       }),
-      { numRuns: process.env.EARLY_BRIDGE_LONG === "1" ? 3000 : 300 },
+      { numRuns: process.env.EARLY_BRIDGE_LONG === "1" ? 1500 : 300 },
     );
   });
 });
