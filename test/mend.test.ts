@@ -109,6 +109,15 @@ describe("mend", () => {
     },
   );
 
+  it("replaces nothing that came again as it stands after the record had gone to quarantine", async () => {
+    const { run, mend: retry, rows } = house();
+    await run(declared, [{ id: 2, beds: 7 }]);
+    await run(declared, [odd]);
+    expect(await run(declared, [{ id: 2, beds: 7 }])).toMatchObject({ unchanged: 1 });
+    expect(await retry(mended)).toMatchObject({ streams: [{ tried: 1, mended: 0, outdated: 1, left: 0 }] });
+    expect(await rows()).toEqual([{ id: 2, beds: "7" }]);
+  });
+
   it("tells what rules leave out now, and what computed fields need", async () => {
     const { run, mend: retry, open, path } = house();
     const compute = { get: "/s", key: "id", compute: { twice: "record.beds * 2.0" } };

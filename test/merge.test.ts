@@ -96,23 +96,26 @@ describe("a load", () => {
     });
   });
 
-  it("writes into each row the run that wrote it last", async () => {
+  it("writes into each row the run that changed it last, children as well", async () => {
+    const at = (id: number, v: number, ...kids: number[]) => ({ id, v, kids: kids.map((n) => ({ n })) });
     const path = await loaded([
-      [
-        [
-          [
-            { id: 1, v: 1 },
-            { id: 2, v: 1 },
-          ],
-        ],
-      ],
-      [[[{ id: 2, v: 1 }]]],
+      [[[at(1, 1, 1), at(2, 1, 1, 2), at(3, 1, 1), at(4, 1, 1, 2), at(5, 1), at(6, 1, 1)]]],
+      // as it stands, another value, a child more, one less, one at all, another one
+      [[[at(1, 1, 1), at(2, 2, 1, 2), at(3, 1, 1, 2), at(4, 1, 1), at(5, 1, 3), at(6, 1, 2)]]],
     ]);
-    expect(
-      await queryFile(path, "SELECT id::INTEGER AS id, eb_run::INTEGER AS run FROM s ORDER BY id"),
-    ).toEqual([
-      { id: 1, run: 1 },
-      { id: 2, run: 2 },
+    const rows = "SELECT id::INTEGER AS id, eb_run::INTEGER AS run FROM s ORDER BY id";
+    expect((await queryFile(path, rows)).map(({ run }) => run)).toEqual([1, 2, 2, 2, 2, 2]);
+    const kids =
+      "SELECT s_id::INTEGER AS id, n::INTEGER AS n, eb_run::INTEGER AS run FROM s_kids ORDER BY ALL";
+    expect((await queryFile(path, kids)).map(({ id, n, run }) => [id, n, run])).toEqual([
+      [1, 1, 1],
+      [2, 1, 2],
+      [2, 2, 2],
+      [3, 1, 2],
+      [3, 2, 2],
+      [4, 1, 2],
+      [5, 3, 2],
+      [6, 2, 2],
     ]);
   });
 });

@@ -51,6 +51,8 @@ export interface LoadNotes {
     changes: readonly SchemaChange[],
     atMs: number,
   ): Promise<void>;
+  /** whether records of the stream wait in quarantine */
+  hasQuarantined(on: SqlConnection, options: LoadOptions): Promise<boolean>;
   noteIssues(on: SqlConnection, options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void>;
   noteCheckpoint(
     on: SqlConnection,
@@ -257,7 +259,9 @@ export class SqlLoad implements StreamLoad {
     this.builtRows += staged + (slot.removed?.rows ?? 0);
     const standing = new Map(this.standing);
     const target = this.mergeTarget(tables, standing);
-    const { doubled, unchanged } = await prepareSlot(work, slot, target, this.standing);
+    // a record in quarantine may be older than what came again: then that is written, so that a mend can tell
+    const mayKeep = async () => !(await notes.hasQuarantined(on, options));
+    const { doubled, unchanged, matches } = await prepareSlot(work, slot, target, this.standing, mayKeep);
     const isApart = work.sql.tablesApart === true;
     const makeTables = () => this.makeTables(work, slot, tables, standing, last);
     // tables that another process has in hand are not touched
@@ -267,7 +271,11 @@ export class SqlLoad implements StreamLoad {
       const putViewsBack = await this.viewsAside(work, tables, standing, last);
       const made = madeBefore ?? (await makeTables());
       await work.run(this.orphaned.map((table) => `DELETE FROM ${this.target(table)}`));
-      const merged = addCounts(await mergeSlot(work, slot, target), { ...NO_ROWS, doubled, unchanged });
+      const merged = addCounts(await mergeSlot(work, slot, target, matches), {
+        ...NO_ROWS,
+        doubled,
+        unchanged,
+      });
       // made of many rows at once, they take less time than row by row
       if (!isApart) await work.run(this.indexesOf(work, tables, made));
       const built = [...standing.keys()];

@@ -1,5 +1,6 @@
 /** Carries what waits in a slot into its tables: doubles away, what is gone deleted or marked, the rest put in. */
 
+import { sameType } from "../../core/shape/column-type.js";
 import { DELETED_COLUMN, STATE_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import { addCounts, NO_ROWS, type RowCounts } from "../row-counts.js";
@@ -15,21 +16,25 @@ import { insertRows, type MergeTarget } from "./merge-target.js";
 import type { Slot } from "./slot.js";
 import type { Stage } from "./stage.js";
 import { mergeStates, mergeVersions } from "./states.js";
-import { isKeyed, NO_MATCHES, type SqlWork } from "./work.js";
+import { takeUnchanged } from "./unchanged.js";
+import { isKeyed, type Matches, NO_MATCHES, type SqlWork } from "./work.js";
 
-/** What happened to rows of the stream's own table before the merge. */
-export type Prepared = Pick<RowCounts, "doubled" | "unchanged">;
+/** What happened to rows of the stream's own table before the merge; `matches`: of what is left, where it is known. */
+export interface Prepared extends Pick<RowCounts, "doubled" | "unchanged"> {
+  readonly matches?: Matches | undefined;
+}
 
 /**
  * Leaves the last of what came of each record, a row or its removal; of records of which several states are kept, what
  * stands already goes. The stages may be in another database: their clean-up is a transaction of its own, before the
- * commit.
+ * commit. `mayKeep`: whether rows that came again as they stand may be left alone.
  */
 export async function prepareSlot(
   work: SqlWork,
   slot: Slot,
   target: MergeTarget,
   standing: ReadonlyMap<string, StandingTable>,
+  mayKeep: () => Promise<boolean>,
 ): Promise<Prepared> {
   const [root] = target.tables;
   if (root === undefined || !isKeyed(root)) return { doubled: 0, unchanged: 0 };
@@ -41,7 +46,10 @@ export async function prepareSlot(
   const stands = readAs(work.sql, target.nameOf(root.name), root, before);
   if (target.write.standing === "replaced") {
     const { notOver } = target;
-    if (notOver === undefined) return { doubled, unchanged: 0 };
+    if (notOver === undefined) {
+      const compared = await compare(work, slot, stages, target, standing, mayKeep);
+      return { ...compared, doubled };
+    }
     await slot.writable();
     const statements = withoutNewer(work.sql, namesOf(stages), stands, root.entityKey, notOver);
     return { doubled, unchanged: await work.countLess(own.sqlName, statements) };
@@ -60,6 +68,37 @@ export async function prepareSlot(
   );
   const unchanged = await work.countLess(own.sqlName, statements);
   return { doubled, unchanged };
+}
+
+/** Compares what came with what stands; what is the same, children as well, is taken out. */
+async function compare(
+  work: SqlWork,
+  slot: Slot,
+  stages: readonly StagedTable[],
+  { tables, nameOf, isThere }: MergeTarget,
+  standing: ReadonlyMap<string, StandingTable>,
+  mayKeep: () => Promise<boolean>,
+): Promise<Omit<Prepared, "doubled">> {
+  const there = tables.filter(({ name }) => isThere(name));
+  const staged = new Map(stages.map((stage) => [stage.table.name, stage]));
+  // what is to be changed before rows go in cannot be compared before that
+  const isAsItStands = ({ name, columns }: TableSchema) =>
+    columns.every((column) => sameType(standing.get(name)?.get(column.name), column.type));
+  const isNew = [...staged.keys()].some((name) => !standing.has(name));
+  const root = tables[0]!;
+  const own = staged.get(root.name)!;
+  if (isNew || !there.every(isAsItStands)) return { unchanged: 0 };
+  const matches = await work.countMatches(own.sqlName, nameOf(root.name), root);
+  if (matches.unchanged === 0 || !(await mayKeep())) return { unchanged: 0, matches };
+  await slot.writable();
+  const compared = there.map((table) => ({
+    table,
+    target: nameOf(table.name),
+    stage: staged.get(table.name)?.sqlName,
+  }));
+  const unchanged = await takeUnchanged(work, compared);
+  const left = { matched: matches.matched - unchanged, unchanged: matches.unchanged - unchanged };
+  return { unchanged, matches: left };
 }
 
 interface StagedTable {
@@ -112,17 +151,29 @@ async function dedupe(
 }
 
 /** What the merge of a slot changed in the stream's own table. To be called inside of a transaction. */
-export async function mergeSlot(work: SqlWork, slot: Slot, target: MergeTarget): Promise<RowCounts> {
+export async function mergeSlot(
+  work: SqlWork,
+  slot: Slot,
+  target: MergeTarget,
+  matches?: Matches,
+): Promise<RowCounts> {
   const [root] = target.tables;
   const staged = root && slot.rows.get(root.name);
   if (root === undefined) return NO_ROWS;
-  const came = staged === undefined ? NO_ROWS : await mergeRows(work, slot, target, root, staged);
+  const came = staged === undefined ? NO_ROWS : await mergeRows(work, slot, target, root, staged, matches);
   return addCounts(came, await mergeRemoved(work, slot, target, root));
 }
 
-function mergeRows(work: SqlWork, slot: Slot, target: MergeTarget, root: TableSchema, staged: Stage) {
+function mergeRows(
+  work: SqlWork,
+  slot: Slot,
+  target: MergeTarget,
+  root: TableSchema,
+  staged: Stage,
+  matches: Matches | undefined,
+) {
   if (!isKeyed(root) || target.write.standing === "replaced")
-    return replaceRows(work, slot, target, root, staged);
+    return replaceRows(work, slot, target, root, staged, matches);
   const merge = target.write.standing === "versioned" ? mergeVersions : mergeStates;
   return merge(work, { slot, target, root, stage: staged.sqlName });
 }
@@ -134,10 +185,11 @@ async function replaceRows(
   target: MergeTarget,
   root: TableSchema,
   staged: Stage,
+  known: Matches | undefined,
 ): Promise<RowCounts> {
-  const { matched, unchanged } = isKeyed(root)
-    ? await work.countMatches(staged.sqlName, target.nameOf(root.name), root)
-    : NO_MATCHES;
+  const { matched, unchanged } =
+    known ??
+    (isKeyed(root) ? await work.countMatches(staged.sqlName, target.nameOf(root.name), root) : NO_MATCHES);
   if (matched > 0) await deleteRecords(work, staged.sqlName, target);
   await insertRows(work, slot, target);
   const added = (await work.countRows(staged.sqlName)) - matched;

@@ -99,7 +99,7 @@ export class UserLoad implements StreamLoad {
       nameOf: () => sql.tableName(options.schema, options.rootTable),
       isThere: () => true,
     };
-    const { doubled } = await prepareSlot(work, slot, target, new Map());
+    const { doubled } = await prepareSlot(work, slot, target, new Map(), async () => false);
     if (sql.tablesApart === true) await notes.checkOwner(on, options);
     const filled = root === undefined ? [] : this.filledBy(root);
     const isNew = filled.some(({ column }) => !this.noted.has(column.name));
