@@ -47,6 +47,7 @@ export async function connectTo(url: string, readOnly: boolean): Promise<Postgre
   const client = clientFor(url);
   const errors = errorsOf(url);
   let isLost = false;
+  let isOpen = false;
   client.on("error", () => {
     isLost = true;
   });
@@ -72,13 +73,20 @@ export async function connectTo(url: string, readOnly: boolean): Promise<Postgre
   return {
     rows,
     run: async (sql, values) => {
+      // stages may have begun what a commit ends
+      if (sql === "BEGIN" && isOpen) return;
+      if (sql === "COMMIT" || sql === "ROLLBACK") isOpen = false;
       await rows(sql, values);
+      if (sql === "BEGIN") isOpen = true;
     },
     copy: async (sql, chunks) => {
       await pipeline(Readable.from(chunks), client.query(copyFrom(sql))).catch(told);
     },
     get isLost() {
       return isLost;
+    },
+    get isOpen() {
+      return isOpen;
     },
     close: () => client.end().catch(() => {}),
   };

@@ -1,5 +1,6 @@
 /** The PostgreSQL warehouse: `postgres("postgres://user@host/database")`. */
 
+import { randomBytes } from "node:crypto";
 import type { WarehouseNeeds } from "../../core/into/warehouse-needs.js";
 import type { SqlRow } from "../sql/dialect.js";
 import { textOrNothing } from "../sql/ledger-rows.js";
@@ -60,7 +61,13 @@ const kindOf = (url: string): ServerKind<PostgresConnection> => ({
     return row?.is_free === true;
   },
   release: (on, bridge) => on.run(`SELECT pg_advisory_unlock(${BRIDGE_LOCK})`, [bridge]),
-  newStage: (on, number, table) => new StageTable(on, `stage_${number}`, table),
+  newStage: (on, number, table, mayBecome) =>
+    new StageTable(
+      on,
+      `stage_${mayBecome ? `${randomBytes(6).toString("hex")}_` : ""}${number}`,
+      table,
+      mayBecome,
+    ),
   columns: async (on, schema, withViews) => {
     const kinds = withViews ? "('r', 'p', 'v')" : "('r', 'p')";
     const rows = await on.rows(

@@ -1,9 +1,16 @@
-/** Stages: rows go into temporary tables by binary COPY while pages come in; the same connection commits them. */
+/**
+ * Stages: rows go into temporary tables by binary COPY while pages come in; the same connection commits them. One whose
+ * table is not there yet is no temporary one, and turns into that table: its rows are written once. Until then it lives in a
+ * transaction that is not committed, and is gone with it.
+ */
 
 import type { TableBatch } from "../../core/shape/batch.js";
+import { sameType } from "../../core/shape/column-type.js";
+import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
+import { LEDGER_SCHEMA } from "../sql/ledger-schema.js";
 import { stageColumns, stageStatements } from "../sql/merge-plan.js";
-import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
+import { SEQUENCE_COLUMN, type Stage, type TablePlace, type WrittenBy } from "../sql/stage.js";
 import type { PostgresConnection } from "./connection.js";
 import { CopyRows } from "./copy-rows.js";
 import { POSTGRES, quoteName } from "./dialect.js";
@@ -17,6 +24,7 @@ export class StageTable implements Stage {
   /** the columns that rows are found by */
   private key: readonly string[] = [];
   private readonly waiting = new CopyRows();
+  private hasBecome = false;
   /** the last COPY under way; others wait behind it */
   private copying: Promise<void> = Promise.resolve();
 
@@ -24,14 +32,38 @@ export class StageTable implements Stage {
     private readonly connection: PostgresConnection,
     private readonly name: string,
     readonly table: string,
+    private readonly mayBecome: boolean,
   ) {}
 
   get sqlName(): string {
-    return `pg_temp.${quoteName(this.name)}`;
+    return this.mayBecome ? POSTGRES.tableName(LEDGER_SCHEMA, this.name) : `pg_temp.${quoteName(this.name)}`;
+  }
+
+  become(
+    { schema, name }: TablePlace,
+    { columns }: TableSchema,
+    of: WrittenBy,
+  ): readonly string[] | undefined {
+    const isAlike = columns.every(
+      (column, i) => column.name === this.columns[i]?.name && sameType(column.type, this.columns[i]?.type),
+    );
+    if (!this.mayBecome || !isAlike || columns.length !== this.columns.length) return undefined;
+    this.hasBecome = true;
+    const moved = POSTGRES.tableName(schema, this.name);
+    const run = `ADD COLUMN ${RUN_COLUMN} BIGINT DEFAULT ${of.run}`;
+    const loaded = `ADD COLUMN ${LOADED_COLUMN} TIMESTAMPTZ DEFAULT ${POSTGRES.instant(of.loadedAtMs)}`;
+    return [
+      // a default that is there from the begin is in no row: none is written
+      `ALTER TABLE ${this.sqlName} DROP COLUMN ${SEQUENCE_COLUMN}, ${run}, ${loaded}`,
+      `ALTER TABLE ${this.sqlName} ALTER COLUMN ${RUN_COLUMN} DROP DEFAULT, ALTER COLUMN ${LOADED_COLUMN} DROP DEFAULT`,
+      `ALTER TABLE ${this.sqlName} SET SCHEMA ${quoteName(schema)}`,
+      `ALTER TABLE ${moved} RENAME TO ${quoteName(name)}`,
+    ];
   }
 
   async setSchema(schema: TableSchema): Promise<void> {
-    const place = { stage: this.sqlName, temporary: true };
+    if (this.mayBecome && !this.connection.isOpen) await this.connection.run("BEGIN");
+    const place = { stage: this.sqlName, temporary: !this.mayBecome };
     const statements = stageStatements(POSTGRES, place, this.columns, schema);
     if (statements.length === 0) return;
     await this.copyAll();
@@ -61,10 +93,14 @@ export class StageTable implements Stage {
     return this.copyAll();
   }
 
+  async settle(): Promise<void> {
+    if (this.mayBecome && !this.hasBecome) await this.connection.run(`DROP TABLE ${this.sqlName}`);
+  }
+
   async drop(): Promise<void> {
     await this.copying.catch(() => {});
-    // one that stays behind is gone with its connection
-    if (!this.connection.isLost)
+    // one that stays behind is gone with its connection, or with its transaction
+    if (!this.connection.isLost && !this.mayBecome)
       await this.connection.run(`DROP TABLE IF EXISTS ${this.sqlName}`).catch(() => {});
   }
 

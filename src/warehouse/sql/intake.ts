@@ -13,8 +13,12 @@ export class Intake {
   private slot: Slot;
   private nextSeq = 0;
 
-  constructor(private readonly openStages: () => Promise<StageSet>) {
-    this.slot = new Slot(openStages);
+  /** `mayBecome`: whether a stage may turn into the table of a name */
+  constructor(
+    private readonly openStages: () => Promise<StageSet>,
+    private readonly mayBecome?: (table: string) => boolean,
+  ) {
+    this.slot = new Slot(openStages, mayBecome);
   }
 
   get waitingRows(): number {
@@ -35,7 +39,7 @@ export class Intake {
   /** What waits; what comes from now on waits elsewhere. */
   take(): Slot {
     const { slot } = this;
-    this.slot = new Slot(this.openStages);
+    this.slot = new Slot(this.openStages, this.mayBecome);
     return slot;
   }
 }

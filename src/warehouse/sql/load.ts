@@ -137,7 +137,7 @@ export class SqlLoad implements StreamLoad {
     this.standing = buildsBeside ? new Map() : tables;
     this.replaced = buildsBeside ? tables : new Map();
     this.orphaned = this.fresh ? [...this.standing.keys()] : [];
-    this.intake = new Intake(ports.openStages);
+    this.intake = new Intake(ports.openStages, (table) => this.mayBecome(table));
     this.living = new Slot(ports.openStages);
   }
 
@@ -178,9 +178,13 @@ export class SqlLoad implements StreamLoad {
     await this.living.drop();
   }
 
-  private mergeTarget(tables: readonly TableSchema[], standing: MergeTables): MergeTarget {
+  private mergeTarget(
+    tables: readonly TableSchema[],
+    standing: MergeTables,
+  ): MergeTarget & { readonly become: Set<string> } {
     const nameOf = (table: string) => this.target(table);
-    return { ...this.options, tables, nameOf, isThere: (table) => standing.has(table) };
+    const isThere = (table: string) => standing.has(table);
+    return { ...this.options, tables, nameOf, isThere, become: new Set() };
   }
 
   /** What waits is committed by the connection that holds it. */
@@ -263,7 +267,7 @@ export class SqlLoad implements StreamLoad {
     const mayKeep = async () => !(await notes.hasQuarantined(on, options));
     const { doubled, unchanged, matches } = await prepareSlot(work, slot, target, this.standing, mayKeep);
     const isApart = work.sql.tablesApart === true;
-    const makeTables = () => this.makeTables(work, slot, tables, standing, last);
+    const makeTables = () => this.makeTables(work, slot, target, standing, last);
     // tables that another process has in hand are not touched
     if (isApart) await notes.checkOwner(on, options);
     const madeBefore = isApart ? await makeTables() : undefined;
@@ -294,6 +298,7 @@ export class SqlLoad implements StreamLoad {
       const changed = new Set(own.map(({ table }) => table));
       if (!buildsBeside || last)
         await this.ports.writeOut?.(work, { options, tables: standing, counts, changed });
+      await slot.settle();
       return { counts, changes };
     };
     const committed = await work.transaction(carry, () => this.ports.hasCommitted?.(options, entry.number));
@@ -307,7 +312,7 @@ export class SqlLoad implements StreamLoad {
   private async makeTables(
     work: SqlWork,
     slot: Slot,
-    tables: readonly TableSchema[],
+    { tables, become }: MergeTarget & { readonly become: Set<string> },
     standing: Map<string, StandingTable>,
     last: boolean,
   ): Promise<SchemaChange[]> {
@@ -318,8 +323,13 @@ export class SqlLoad implements StreamLoad {
       // a table whose key is declared is there before its first row
       if (table.columns.length === 0 || !(isKnown || (last && hasKey(table)))) continue;
       const target = this.target(table.name);
-      const known = this.options.write.buildsBeside ? undefined : { schema: this.options.schema, table };
-      const plan = planTable(work.sql, target, table, standing.get(table.name), known);
+      const { write, schema } = this.options;
+      const known = write.buildsBeside ? undefined : { schema, table };
+      const place = { schema, name: this.nameOf(table.name) };
+      const isThere = standing.has(table.name);
+      const made = isThere ? undefined : slot.rows.get(table.name)?.become?.(place, table, this.options);
+      if (made !== undefined) become.add(table.name);
+      const plan = planTable(work.sql, target, table, standing.get(table.name), { known, made });
       // a run that broke off may have left it
       const isNew = this.options.write.buildsBeside && !standing.has(table.name);
       await work.run([...(isNew ? [`DROP TABLE IF EXISTS ${target}`] : []), ...plan.statements]);
@@ -358,8 +368,17 @@ export class SqlLoad implements StreamLoad {
   }
 
   private target(table: string): string {
-    const name = this.options.write.buildsBeside ? NEXT_PREFIX + table : table;
-    return this.ports.sql.tableName(this.options.schema, name);
+    return this.ports.sql.tableName(this.options.schema, this.nameOf(table));
+  }
+
+  private nameOf(table: string): string {
+    return this.options.write.buildsBeside ? NEXT_PREFIX + table : table;
+  }
+
+  /** Of a stream that has no table yet, whose rows are found again by their key or not at all. */
+  private mayBecome(table: string): boolean {
+    const { write, rootTable } = this.options;
+    return write.standing === "replaced" && !this.standing.has(rootTable) && !this.standing.has(table);
   }
 
   private told<T>(work: () => Promise<T>): Promise<T> {

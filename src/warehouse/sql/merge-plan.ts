@@ -18,13 +18,19 @@ export interface TablePlan {
   readonly changes: readonly SchemaChange[];
 }
 
-/** Statements that bring a standing table (or none) to the schema. Columns are added, types widened. */
+/**
+ * Statements that bring a standing table (or none) to the schema. Columns are added, types widened. `made`: what makes
+ * the table, where it is not to be made empty.
+ */
 export function planTable(
   sql: SqlDialect,
   target: string,
   schema: TableSchema,
   standing: StandingTable | undefined,
-  known?: KnownTable,
+  {
+    known,
+    made,
+  }: { readonly known?: KnownTable | undefined; readonly made?: readonly string[] | undefined } = {},
 ): TablePlan {
   const { name: table } = schema;
   if (standing === undefined) {
@@ -38,7 +44,7 @@ export function planTable(
       ...schema.columns.flatMap((column) => commentOn(sql, target, column, column.description)),
     ];
     return {
-      statements: [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`, ...comments],
+      statements: [...(made ?? [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`]), ...comments],
       changes: [{ table, column: undefined, change: "table_added", path: schema.path }],
     };
   }

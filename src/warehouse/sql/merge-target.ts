@@ -14,12 +14,14 @@ export interface MergeTarget
   nameOf(table: string): string;
   /** whether it is there by now */
   isThere(table: string): boolean;
+  /** tables that what waits for them has turned into */
+  readonly become: ReadonlySet<string>;
 }
 
 /** Copies all that waits into its tables. */
 export async function insertRows(work: SqlWork, { rows }: Slot, target: MergeTarget): Promise<void> {
   for (const table of target.tables) {
-    const stage = rows.get(table.name);
+    const stage = target.become.has(table.name) ? undefined : rows.get(table.name);
     const name = target.nameOf(table.name);
     if (stage !== undefined) await work.run([insertStatement(work.sql, name, stage.sqlName, table, target)]);
   }

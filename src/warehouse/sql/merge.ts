@@ -187,6 +187,10 @@ async function replaceRows(
   staged: Stage,
   known: Matches | undefined,
 ): Promise<RowCounts> {
+  if (target.become.has(root.name)) {
+    await insertRows(work, slot, target);
+    return { ...NO_ROWS, added: await work.countRows(target.nameOf(root.name)) };
+  }
   const { matched, unchanged } =
     known ??
     (isKeyed(root) ? await work.countMatches(staged.sqlName, target.nameOf(root.name), root) : NO_MATCHES);

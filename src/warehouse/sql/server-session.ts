@@ -38,6 +38,8 @@ const MOST_KEPT = 8;
 export interface ServerConnection extends SqlConnection {
   /** nothing can be done with it any more */
   readonly isLost: boolean;
+  /** a transaction is open */
+  readonly isOpen?: boolean;
   close(): Promise<void>;
 }
 
@@ -63,7 +65,7 @@ export interface ServerKind<C extends ServerConnection> {
   release(on: C, bridge: string): Promise<void>;
   /** Makes what this kind keeps beside the ledger's tables. */
   prepare?(on: C): Promise<void>;
-  newStage(on: C, number: number, table: string): Stage;
+  newStage(on: C, number: number, table: string, mayBecome: boolean): Stage;
   /** Puts right what runs of a stream that were broken off have left. */
   tidy?(on: C, of: LoadOptions): Promise<void>;
   readonly places?: TablePlaces | undefined;
@@ -149,8 +151,11 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
     const connection = this.free.pop() ?? (await this.connect());
     return {
       connection,
-      stage: (table) => this.kind.newStage(connection, ++this.stages, table),
+      stage: (table, mayBecome) => this.kind.newStage(connection, ++this.stages, table, mayBecome),
       close: async () => {
+        // stages that turned into nothing go with their transaction
+        if (connection.isOpen === true && !connection.isLost)
+          await connection.run("ROLLBACK").catch(() => {});
         if (connection.isLost || this.free.length >= MOST_KEPT) await connection.close();
         else this.free.push(connection);
       },

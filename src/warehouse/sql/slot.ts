@@ -20,6 +20,8 @@ export class Slot {
 
   constructor(
     private readonly openStages: () => Promise<StageSet>,
+    /** whether a stage may turn into the table of a name */
+    private readonly mayBecome: (table: string) => boolean = () => false,
     /** another slot opens the stages for this one as well, and closes them */
     private readonly isBeside = false,
   ) {}
@@ -30,7 +32,7 @@ export class Slot {
       this.set ??= await this.openStages();
       return this.set;
     };
-    return new Slot(openStages, true);
+    return new Slot(openStages, undefined, true);
   }
 
   /** what commits the stages; undefined: there are none yet */
@@ -62,7 +64,9 @@ export class Slot {
       records = Math.max(records, (batch.recordOf[batch.rows - 1] ?? -1) + 1);
     };
     for (const batch of batches) {
-      const stage = this.rows.get(batch.table) ?? (await this.open(tables.get(batch.table)!));
+      const stage =
+        this.rows.get(batch.table) ??
+        (await this.open(tables.get(batch.table)!, this.mayBecome(batch.table)));
       this.rows.set(batch.table, stage);
       await append(stage, batch);
     }
@@ -74,7 +78,7 @@ export class Slot {
 
   /** The stage for keys of records that are gone. */
   async openRemoved(root: TableSchema): Promise<Stage> {
-    this.removed ??= await this.open(keysOf(root));
+    this.removed ??= await this.open(keysOf(root), false);
     return this.removed;
   }
 
@@ -87,6 +91,11 @@ export class Slot {
     for (const stage of this.stages()) await stage.writable();
   }
 
+  /** At the end of a commit, inside of it. */
+  async settle(): Promise<void> {
+    for (const stage of this.stages()) await stage.settle?.();
+  }
+
   async drop(): Promise<void> {
     for (const stage of this.stages()) await stage.drop();
     if (!this.isBeside) await this.set?.close();
@@ -96,9 +105,9 @@ export class Slot {
     return this.removed === undefined ? [...this.rows.values()] : [...this.rows.values(), this.removed];
   }
 
-  private async open(schema: TableSchema): Promise<Stage> {
+  private async open(schema: TableSchema, mayBecome: boolean): Promise<Stage> {
     this.set ??= await this.openStages();
-    const stage = this.set.stage(schema.name);
+    const stage = this.set.stage(schema.name, mayBecome);
     await stage.setSchema(schema);
     return stage;
   }

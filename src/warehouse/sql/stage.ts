@@ -25,12 +25,32 @@ export interface Stage {
   /** Makes it a table that statements can change. */
   writable(): Promise<void>;
   drop(): Promise<void>;
+  /** Takes away, at the end of a commit and inside of it, what would stay. */
+  settle?(): Promise<void>;
+  /**
+   * Statements that make it the table of a name, which is not there, where it can be one: with the columns of the schema
+   * in their order, and those of every row. Its rows are that table's then, and go with a transaction that fails.
+   */
+  become?(place: TablePlace, schema: TableSchema, of: WrittenBy): readonly string[] | undefined;
+}
+
+/** A table's name, and that of its schema. */
+export interface TablePlace {
+  readonly schema: string;
+  readonly name: string;
+}
+
+/** The run that writes rows, and when. */
+export interface WrittenBy {
+  readonly run: number;
+  readonly loadedAtMs: number;
 }
 
 /** The stages that are filled together. */
 export interface StageSet {
   /** the connection that commits them */
   readonly connection: SqlConnection;
-  stage(table: string): Stage;
+  /** `mayBecome`: it may turn into its table */
+  stage(table: string, mayBecome: boolean): Stage;
   close(): Promise<void>;
 }

@@ -98,6 +98,7 @@ export class UserLoad implements StreamLoad {
       tables: root === undefined ? [] : [root],
       nameOf: () => sql.tableName(options.schema, options.rootTable),
       isThere: () => true,
+      become: new Set<string>(),
     };
     const { doubled } = await prepareSlot(work, slot, target, new Map(), async () => false);
     if (sql.tablesApart === true) await notes.checkOwner(on, options);
