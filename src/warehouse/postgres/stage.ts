@@ -1,7 +1,7 @@
 /**
  * Stages: rows go into temporary tables by binary COPY while pages come in; the same connection commits them. One whose
- * table is not there yet is no temporary one, and turns into that table: its rows are written once. Until then it lives in a
- * transaction that is not committed, and is gone with it.
+ * table is not there yet is no temporary one, and turns into that table: its rows are written once. Until then it lives
+ * in a transaction that is not committed, and is gone with it.
  */
 
 import type { TableBatch } from "../../core/shape/batch.js";

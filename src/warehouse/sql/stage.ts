@@ -28,8 +28,8 @@ export interface Stage {
   /** Takes away, at the end of a commit and inside of it, what would stay. */
   settle?(): Promise<void>;
   /**
-   * Statements that make it the table of a name, which is not there, where it can be one: with the columns of the schema
-   * in their order, and those of every row. Its rows are that table's then, and go with a transaction that fails.
+   * Statements that make it the table of a name, which is not there, where it can be one: with the columns of the
+   * schema in their order, and those of every row. Its rows are that table's then, and go with a transaction that fails.
    */
   become?(place: TablePlace, schema: TableSchema, of: WrittenBy): readonly string[] | undefined;
 }
