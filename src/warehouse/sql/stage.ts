@@ -29,7 +29,8 @@ export interface Stage {
   settle?(): Promise<void>;
   /**
    * Statements that make it the table of a name, which is not there, where it can be one: with the columns of the
-   * schema in their order, and those of every row. Its rows are that table's then, and go with a transaction that fails.
+   * schema in their order, and those of every row. Its rows are that table's then; they go with a transaction that
+   * fails.
    */
   become?(place: TablePlace, schema: TableSchema, of: WrittenBy): readonly string[] | undefined;
 }
