@@ -206,6 +206,10 @@ export function mariadbDialect(prefix: string): SqlDialect {
       ];
     },
     indexes,
+    // a condition over a subquery is looked up for each row
+    findable: (table: string, column: string) => [
+      `CREATE INDEX IF NOT EXISTS ${column} ON ${table} (${column})`,
+    ],
     tablesApart: true,
     userTables: USER_TABLES,
     ledger: {

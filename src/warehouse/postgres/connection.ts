@@ -34,6 +34,8 @@ const SETTINGS = [
   "SET bytea_output = 'hex'",
   "SET search_path = pg_catalog",
   "SET temp_buffers = '64MB'",
+  // what came is compared with what stands in memory
+  "SET work_mem = '64MB'",
   // somebody's open transaction must not hold a run for ever
   "SET lock_timeout = '10min'",
   "SET idle_in_transaction_session_timeout = 0",

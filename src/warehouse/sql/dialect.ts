@@ -44,6 +44,8 @@ export interface SqlDialect {
   widen(target: string, column: string, from: ColumnType, to: ColumnType, of?: KnownTable): readonly string[];
   /** statements that add a column; default: one */
   addColumn?: ((target: string, column: string, type: ColumnType) => readonly string[]) | undefined;
+  /** statements by which rows of a stage are found by a column; default: they are found well enough */
+  findable?: ((table: string, column: string) => readonly string[]) | undefined;
   /** statements for a table that was just made, so that its records are found fast; default: none are needed */
   indexes?: ((target: string, table: TableSchema) => readonly string[]) | undefined;
   /**

@@ -9,7 +9,7 @@ import {
 } from "../../core/shape/own-columns.js";
 import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "./dialect.js";
-import { equalKeys, orphansStatement } from "./merge-plan.js";
+import { equalKeys, orphansStatements } from "./merge-plan.js";
 import { SEQUENCE_COLUMN } from "./stage.js";
 
 const list = (sql: SqlDialect, names: readonly string[], of = "") =>
@@ -31,7 +31,7 @@ export function withoutStanding(
     now === undefined ? "" : ` AND (t.${DELETED_COLUMN} IS NULL OR t.${VALID_FROM_COLUMN} <> ${now})`;
   const equal = equalKeys(sql, "s", columns, "t", columns);
   const stands = sql.deleteFrom(root, "s", `${target} AS t`, equal + holds);
-  return [stands, ...children.map((child) => orphansStatement(child, root))];
+  return [stands, ...orphansStatements(sql, children, root)];
 }
 
 /** Statements that take out of the stages the records of which a later run has written what stands. */
@@ -45,7 +45,7 @@ export function withoutNewer(
   const [root, ...children] = stages as [string, ...string[]];
   const isNewer = `${equalKeys(sql, "s", key, "t", key)} AND t.${RUN_COLUMN} > ${run}`;
   const newer = sql.deleteFrom(root, "s", `${target} AS t`, isNewer);
-  return [newer, ...children.map((child) => orphansStatement(child, root))];
+  return [newer, ...orphansStatements(sql, children, root)];
 }
 
 /** How many of the stage's records have nothing that stands yet. */

@@ -147,7 +147,7 @@ export function dedupeStatements(
       `(${last}) AS d`,
       `${equalKeys(sql, "s", key, "d", key)} AND s.${SEQUENCE_COLUMN} < d.last`,
     ),
-    ...stages.slice(1).map((stage) => orphansStatement(stage, root)),
+    ...orphansStatements(sql, stages.slice(1), root),
   ];
 }
 
@@ -178,13 +178,18 @@ export function lastWordStatements(
     );
   return {
     removals: [earlier(gone, came)],
-    rows: [earlier(came, gone), ...children.map((child) => orphansStatement(child, came))],
+    rows: [earlier(came, gone), ...orphansStatements(sql, children, came)],
   };
 }
 
-/** Deletes child rows whose record is no longer in the stage. */
-export function orphansStatement(child: string, root: string): string {
-  return `DELETE FROM ${child} WHERE ${SEQUENCE_COLUMN} NOT IN (SELECT ${SEQUENCE_COLUMN} FROM ${root})`;
+/** Delete child rows whose record is no longer in the stage. */
+export function orphansStatements(sql: SqlDialect, children: readonly string[], root: string): string[] {
+  if (children.length === 0) return [];
+  const numbers = `SELECT ${SEQUENCE_COLUMN} FROM ${root}`;
+  return [
+    ...(sql.findable?.(root, SEQUENCE_COLUMN) ?? []),
+    ...children.map((child) => `DELETE FROM ${child} WHERE ${SEQUENCE_COLUMN} NOT IN (${numbers})`),
+  ];
 }
 
 /** How many records two tables have in common. */

@@ -85,20 +85,21 @@ async function compare(
   const isAsItStands = ({ name, columns }: TableSchema) =>
     columns.every((column) => sameType(standing.get(name)?.get(column.name), column.type));
   const isNew = [...staged.keys()].some((name) => !standing.has(name));
-  const root = tables[0]!;
-  const own = staged.get(root.name)!;
   if (isNew || !there.every(isAsItStands)) return { unchanged: 0 };
-  const matches = await work.countMatches(own.sqlName, nameOf(root.name), root);
-  if (matches.unchanged === 0 || !(await mayKeep())) return { unchanged: 0, matches };
-  await slot.writable();
+  const stageOf = ({ name }: TableSchema) => staged.get(name)?.sqlName;
   const compared = there.map((table) => ({
     table,
     target: nameOf(table.name),
-    stage: staged.get(table.name)?.sqlName,
+    get stage() {
+      return stageOf(table);
+    },
   }));
-  const unchanged = await takeUnchanged(work, compared);
-  const left = { matched: matches.matched - unchanged, unchanged: matches.unchanged - unchanged };
-  return { unchanged, matches: left };
+  return takeUnchanged(work, compared, async () => {
+    if (!(await mayKeep())) return false;
+    // another name stands for each from here on
+    await slot.writable();
+    return true;
+  });
 }
 
 interface StagedTable {

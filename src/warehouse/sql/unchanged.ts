@@ -5,9 +5,9 @@
 
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "./dialect.js";
-import { equalKeys, orphansStatement } from "./merge-plan.js";
+import { equalKeys } from "./merge-plan.js";
 import { SEQUENCE_COLUMN } from "./stage.js";
-import type { SqlWork } from "./work.js";
+import { type Matches, NO_MATCHES, type SqlWork } from "./work.js";
 
 /** A table of the stream as it stands, and what waits for it, where anything does. */
 export interface ComparedTable {
@@ -16,40 +16,77 @@ export interface ComparedTable {
   readonly stage: string | undefined;
 }
 
+/** What came of the comparison: records that are taken out, and what is known of the others. */
+export interface Compared {
+  readonly unchanged: number;
+  readonly matches: Matches;
+}
+
+type StagedRoot = ComparedTable & { readonly stage: string };
+
+const sameNumber = (other: string) => `s.${SEQUENCE_COLUMN} = ${other}.${SEQUENCE_COLUMN}`;
+
 /** Numbers of records, between two statements of one connection. */
 const SAME = "eb_same";
 
-/** Takes them out of the stages; how many there are. `tables`: the stream's own first, which has a stage. */
-export async function takeUnchanged(work: SqlWork, tables: readonly ComparedTable[]): Promise<number> {
-  const [root, ...children] = tables as [ComparedTable & { stage: string }, ...ComparedTable[]];
-  await work.run([`CREATE TEMPORARY TABLE ${SAME} AS ${unchangedQuery(work.sql, root, children)}`]);
+/**
+ * Compares what came with what stands, and takes what is the same out of the stages. `tables`: the stream's own first,
+ * which has a stage. `mayTake` is asked before anything is taken, and makes the stages open to changes.
+ */
+export async function takeUnchanged(
+  work: SqlWork,
+  tables: readonly ComparedTable[],
+  mayTake: () => Promise<boolean>,
+): Promise<Compared> {
+  const [root, ...children] = tables as [StagedRoot, ...ComparedTable[]];
+  const { sql } = work;
+  const matched = await work.countShared(root.stage, root.target, root.table.entityKey);
+  if (matched === 0) return { unchanged: 0, matches: NO_MATCHES };
+  await work.run([
+    `CREATE TEMPORARY TABLE ${SAME} AS ${sameRoots(sql, root)}`,
+    ...(sql.findable?.(SAME, SEQUENCE_COLUMN) ?? []),
+  ]);
   try {
-    const unchanged = await work.countRows(SAME);
-    if (unchanged === 0) return 0;
-    const same = `SELECT ${SEQUENCE_COLUMN} FROM ${SAME}`;
-    const left = children.flatMap(({ stage }) =>
-      stage === undefined ? [] : orphansStatement(stage, root.stage),
-    );
-    await work.run([`DELETE FROM ${root.stage} WHERE ${SEQUENCE_COLUMN} IN (${same})`, ...left]);
-    return unchanged;
+    const same = await work.countRows(SAME);
+    const matches = { matched, unchanged: same };
+    if (same === 0 || !(await mayTake())) return { unchanged: 0, matches };
+    for (const child of children)
+      for (const others of otherRecords(sql, root, child))
+        await work.run([sql.deleteFrom(SAME, "s", `(${others}) AS o`, sameNumber("o"))]);
+    const unchanged = await takeOut(work, root, children);
+    return { unchanged, matches: { matched: matched - unchanged, unchanged: same - unchanged } };
   } finally {
     await work.run([`DROP TABLE ${SAME}`]);
   }
 }
 
-function unchangedQuery(
-  sql: SqlDialect,
-  root: ComparedTable & { readonly stage: string },
-  children: readonly ComparedTable[],
-): string {
-  const { entityKey } = root.table;
-  const others = children.flatMap((child) => [
+/** Takes records out of the stages by their numbers; how many there were. */
+async function takeOut(work: SqlWork, root: StagedRoot, children: readonly ComparedTable[]): Promise<number> {
+  const unchanged = await work.countRows(SAME);
+  if (unchanged === 0) return 0;
+  const staged = children.flatMap(({ stage }) => stage ?? []);
+  const isAll = unchanged === (await work.countRows(root.stage));
+  await work.run(
+    [root.stage, ...staged].map((stage) =>
+      isAll ? `TRUNCATE TABLE ${stage}` : work.sql.deleteFrom(stage, "s", `${SAME} AS o`, sameNumber("o")),
+    ),
+  );
+  return unchanged;
+}
+
+/** The numbers of records whose own row is as it stands. */
+function sameRoots(sql: SqlDialect, { table, stage, target }: StagedRoot): string {
+  const { entityKey } = table;
+  return `SELECT s.${SEQUENCE_COLUMN} FROM ${stage} AS s JOIN ${target} AS t
+    ON ${equalKeys(sql, "t", entityKey, "s", entityKey)} WHERE ${sameColumns(sql, table)}`;
+}
+
+/** Queries for those whose rows in a child table are others. */
+function otherRecords(sql: SqlDialect, root: StagedRoot, child: ComparedTable): string[] {
+  return [
     ...(child.stage === undefined ? [] : [otherRows(sql, child, child.stage)]),
     otherCounts(sql, root, child),
-  ]);
-  const conditions = others.map((query) => `AND s.${SEQUENCE_COLUMN} NOT IN (${query})`);
-  return `SELECT s.${SEQUENCE_COLUMN} FROM ${root.stage} AS s JOIN ${root.target} AS t
-    ON ${equalKeys(sql, "t", entityKey, "s", entityKey)} WHERE ${sameColumns(sql, root.table)} ${conditions.join(" ")}`;
+  ];
 }
 
 /** Records with a row that does not stand so. */
@@ -61,11 +98,7 @@ function otherRows(sql: SqlDialect, { table, target }: ComparedTable, stage: str
 }
 
 /** Records of which more, or fewer, rows stand than came. */
-function otherCounts(
-  sql: SqlDialect,
-  root: ComparedTable & { readonly stage: string },
-  { table, target, stage }: ComparedTable,
-): string {
+function otherCounts(sql: SqlDialect, root: StagedRoot, { table, target, stage }: ComparedTable): string {
   const link = equalKeys(sql, "t", table.entityKey, "s", root.table.entityKey);
   const stand = `SELECT s.${SEQUENCE_COLUMN}, count(*) AS n FROM ${root.stage} AS s JOIN ${target} AS t ON ${link} GROUP BY s.${SEQUENCE_COLUMN}`;
   if (stage === undefined) return `SELECT a.${SEQUENCE_COLUMN} FROM (${stand}) AS a`;
