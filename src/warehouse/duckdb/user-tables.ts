@@ -1,9 +1,15 @@
 /** Tables of a DuckDB file that are not ours. */
 
-import type { UserColumn, UserTable, ValueBounds } from "../../core/into/user-table.js";
-import type { ColumnType } from "../../core/shape/column-type.js";
+import type { UserColumn, UserTable } from "../../core/into/user-table.js";
 import type { SqlConnection, SqlDialect, SqlRow, UserTableSql } from "../sql/dialect.js";
-import { decimalOf, intBounds } from "../sql/user-columns.js";
+import {
+  type ColumnKind,
+  decimalOf,
+  intBounds,
+  plainKind,
+  userColumn,
+  wordsKind,
+} from "../sql/user-columns.js";
 
 /** Values are cast to a column's type: what that would cut has gone to quarantine. */
 export const USER_TABLES: UserTableSql = {
@@ -58,65 +64,45 @@ function indexedNames(expressions: string): string[] {
 
 function columnOf(row: SqlRow): UserColumn {
   const words = String(row.words);
-  const { type, bounds, isLocal } = kindOf(words);
-  return {
-    name: String(row.name),
-    words,
-    takes: type ?? { kind: "text" },
-    isForeign: type === undefined,
-    isLocal,
-    isNeeded: row.needed === true,
-    hasDefault: row.filled === true,
-    isGenerated: false,
-    bounds,
-  };
+  const column = { name: String(row.name), words, isNeeded: row.needed === true, isGenerated: false };
+  return userColumn({ ...column, hasDefault: row.filled === true }, kindOf(words));
 }
 
-interface Kind {
-  /** undefined: only DuckDB knows the type */
-  readonly type?: ColumnType | undefined;
-  readonly bounds?: ValueBounds | undefined;
-  readonly isLocal?: boolean;
-}
-
-const plain = (kind: Exclude<ColumnType["kind"], "decimal">): Kind => ({ type: { kind } });
-const whole = (bits: number, isUnsigned = false): Kind => ({
+const whole = (bits: number, isUnsigned = false): ColumnKind => ({
   type: bits < 64 || !isUnsigned ? { kind: "int64" } : decimalOf(20, 0),
   bounds: intBounds(bits, isUnsigned),
 });
 
-const KINDS: Readonly<Record<string, Kind>> = {
-  BOOLEAN: plain("boolean"),
+const KINDS: Readonly<Record<string, ColumnKind>> = {
+  BOOLEAN: plainKind("boolean"),
   TINYINT: whole(8),
   SMALLINT: whole(16),
   INTEGER: whole(32),
-  BIGINT: plain("int64"),
+  BIGINT: plainKind("int64"),
   HUGEINT: { type: decimalOf(38, 0) },
   UTINYINT: whole(8, true),
   USMALLINT: whole(16, true),
   UINTEGER: whole(32, true),
   UBIGINT: whole(64, true),
-  FLOAT: plain("float64"),
-  DOUBLE: plain("float64"),
-  VARCHAR: plain("text"),
-  DATE: plain("date"),
-  "TIMESTAMP WITH TIME ZONE": plain("timestamp"),
-  TIMESTAMP: { ...plain("timestamp"), isLocal: true },
-  TIMESTAMP_S: { ...plain("timestamp"), isLocal: true },
-  TIMESTAMP_MS: { ...plain("timestamp"), isLocal: true },
-  TIMESTAMP_NS: { ...plain("timestamp"), isLocal: true },
-  UUID: plain("uuid"),
-  BLOB: plain("bytes"),
-  JSON: plain("json"),
+  FLOAT: plainKind("float64"),
+  DOUBLE: plainKind("float64"),
+  VARCHAR: plainKind("text"),
+  DATE: plainKind("date"),
+  "TIMESTAMP WITH TIME ZONE": plainKind("timestamp"),
+  TIMESTAMP: { ...plainKind("timestamp"), isLocal: true },
+  TIMESTAMP_S: { ...plainKind("timestamp"), isLocal: true },
+  TIMESTAMP_MS: { ...plainKind("timestamp"), isLocal: true },
+  TIMESTAMP_NS: { ...plainKind("timestamp"), isLocal: true },
+  UUID: plainKind("uuid"),
+  BLOB: plainKind("bytes"),
+  JSON: plainKind("json"),
 };
 
-function kindOf(words: string): Kind {
+function kindOf(words: string): ColumnKind {
   const known = KINDS[words];
   if (known !== undefined) return known;
   const digits = /^DECIMAL\((\d+),(\d+)\)$/.exec(words);
   if (digits !== null) return { type: decimalOf(Number(digits[1]), Number(digits[2])) };
   const labels = /^ENUM\((.*)\)$/s.exec(words);
-  if (labels === null) return {};
-  const texts = labels[1]!.match(/'(?:[^']|'')*'/g) ?? [];
-  return { bounds: { words: texts.map((text) => text.slice(1, -1).replaceAll("''", "'")) } };
+  return labels === null ? {} : wordsKind(labels[1]!);
 }

@@ -1,9 +1,15 @@
 /** Tables of a MariaDB server that are not ours. */
 
-import type { UserColumn, UserTable, ValueBounds } from "../../core/into/user-table.js";
-import type { ColumnType } from "../../core/shape/column-type.js";
+import type { UserColumn, UserTable } from "../../core/into/user-table.js";
 import type { SqlConnection, SqlDialect, SqlRow, UserTableSql } from "../sql/dialect.js";
-import { decimalOf, intBounds } from "../sql/user-columns.js";
+import {
+  type ColumnKind,
+  decimalOf,
+  intBounds,
+  plainKind,
+  userColumn,
+  wordsKind,
+} from "../sql/user-columns.js";
 
 /** The server's strict mode refuses what a column would cut. */
 export const USER_TABLES: UserTableSql = {
@@ -69,28 +75,17 @@ function obstacleOf({ kind, engine, safe }: SqlRow): string | undefined {
 
 function columnOf(row: SqlRow): UserColumn {
   const words = String(row.words);
-  const extra = String(row.extra);
-  const collation = row.collation === null ? undefined : String(row.collation);
-  const { type, bounds, isLocal } = kindOf(words);
-  return {
+  const collation = row.collation === null ? "" : String(row.collation);
+  const column = {
     name: String(row.name),
     words,
-    takes: type ?? { kind: "text" },
-    isForeign: type === undefined,
-    isLocal,
     isNeeded: row.nullable === "NO",
-    hasDefault: row.filled !== null || /auto_increment/.test(extra),
+    hasDefault: row.filled !== null || /auto_increment/.test(String(row.extra)),
     isGenerated: row.expression !== null && row.expression !== "",
-    bounds,
-    collation: collation?.startsWith("utf8mb4") === true ? collation : undefined,
+    // in another character set, texts are compared as the server converts them
+    collation: collation.startsWith("utf8mb4") ? collation : undefined,
   };
-}
-
-interface Kind {
-  /** undefined: only the server knows the type */
-  readonly type?: ColumnType | undefined;
-  readonly bounds?: ValueBounds | undefined;
-  readonly isLocal?: boolean;
+  return userColumn(column, kindOf(words));
 }
 
 const BITS: Readonly<Record<string, number>> = {
@@ -107,10 +102,8 @@ const TEXT_BYTES: Readonly<Record<string, number>> = {
   long: 2 ** 32,
 };
 
-const plain = (kind: Exclude<ColumnType["kind"], "decimal">): Kind => ({ type: { kind } });
-
-function kindOf(words: string): Kind {
-  if (/^(?:tinyint\(1\)|bit\(1\))$/.test(words)) return plain("boolean");
+function kindOf(words: string): ColumnKind {
+  if (/^(?:tinyint\(1\)|bit\(1\))$/.test(words)) return plainKind("boolean");
   const whole = /^(tinyint|smallint|mediumint|int|bigint)(?:\(\d+\))?( unsigned)?/.exec(words);
   if (whole !== null) {
     const [, word, unsigned] = whole;
@@ -120,17 +113,18 @@ function kindOf(words: string): Kind {
   }
   const digits = /^decimal\((\d+),(\d+)\)/.exec(words);
   if (digits !== null) return { type: decimalOf(Number(digits[1]), Number(digits[2])) };
-  if (/^(?:float|double)/.test(words)) return plain("float64");
+  if (/^(?:float|double)/.test(words)) return plainKind("float64");
   const signs = /^(var)?char\((\d+)\)$/.exec(words);
-  if (signs !== null) return { ...plain("text"), bounds: { signs: Number(signs[2]) } };
+  if (signs !== null) return { ...plainKind("text"), bounds: { signs: Number(signs[2]) } };
   const text = /^(tiny|medium|long|)(text|blob)$/.exec(words);
   if (text !== null)
-    return { ...plain(text[2] === "text" ? "text" : "bytes"), bounds: { bytes: TEXT_BYTES[text[1]!]! - 1 } };
-  if (/^(?:var)?binary\(/.test(words)) return plain("bytes");
-  if (words === "date" || words === "uuid") return plain(words);
-  if (/^(?:datetime|timestamp)/.test(words)) return { ...plain("timestamp"), isLocal: true };
+    return {
+      ...plainKind(text[2] === "text" ? "text" : "bytes"),
+      bounds: { bytes: TEXT_BYTES[text[1]!]! - 1 },
+    };
+  if (/^(?:var)?binary\(/.test(words)) return plainKind("bytes");
+  if (words === "date" || words === "uuid") return plainKind(words);
+  if (/^(?:datetime|timestamp)/.test(words)) return { ...plainKind("timestamp"), isLocal: true };
   const labels = /^enum\((.*)\)$/s.exec(words);
-  if (labels === null) return {};
-  const texts = labels[1]!.match(/'(?:[^']|'')*'/g) ?? [];
-  return { bounds: { words: texts.map((each) => each.slice(1, -1).replaceAll("''", "'")) } };
+  return labels === null ? {} : wordsKind(labels[1]!);
 }

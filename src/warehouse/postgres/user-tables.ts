@@ -1,9 +1,15 @@
 /** Tables of a PostgreSQL server that are not ours. */
 
-import type { UserColumn, UserTable, ValueBounds } from "../../core/into/user-table.js";
-import type { ColumnType } from "../../core/shape/column-type.js";
+import type { UserColumn, UserTable } from "../../core/into/user-table.js";
 import type { SqlConnection, SqlRow, UserTableSql } from "../sql/dialect.js";
-import { anyDecimal, decimalOf, intBounds } from "../sql/user-columns.js";
+import {
+  anyDecimal,
+  type ColumnKind,
+  decimalOf,
+  intBounds,
+  plainKind,
+  userColumn,
+} from "../sql/user-columns.js";
 
 /** Values are cast to a column's type: what that would cut has gone to quarantine. */
 export const USER_TABLES: UserTableSql = {
@@ -82,56 +88,43 @@ function obstacleOf(kind: string): string | undefined {
 }
 
 function columnOf(row: SqlRow): UserColumn {
-  const base = String(row.base);
-  const { type, bounds, isLocal } = kindOf(base, row.labels === null ? undefined : String(row.labels));
-  return {
+  const column = {
     name: String(row.name),
     words: String(row.words),
-    takes: type ?? { kind: "text" },
-    isForeign: type === undefined,
-    isLocal,
     isNeeded: row.needed === true,
     hasDefault: row.filled === true,
     isGenerated: row.generated === true,
-    bounds,
   };
+  return userColumn(column, kindOf(String(row.base), row.labels === null ? undefined : String(row.labels)));
 }
 
-interface Kind {
-  /** undefined: only the server knows the type */
-  readonly type?: ColumnType | undefined;
-  readonly bounds?: ValueBounds | undefined;
-  readonly isLocal?: boolean;
-}
-
-const plain = (kind: Exclude<ColumnType["kind"], "decimal">): Kind => ({ type: { kind } });
-
-const KINDS: Readonly<Record<string, Kind>> = {
-  boolean: plain("boolean"),
-  smallint: { ...plain("int64"), bounds: intBounds(16) },
-  integer: { ...plain("int64"), bounds: intBounds(32) },
-  bigint: plain("int64"),
-  real: plain("float64"),
-  "double precision": plain("float64"),
+const KINDS: Readonly<Record<string, ColumnKind>> = {
+  boolean: plainKind("boolean"),
+  smallint: { ...plainKind("int64"), bounds: intBounds(16) },
+  integer: { ...plainKind("int64"), bounds: intBounds(32) },
+  bigint: plainKind("int64"),
+  real: plainKind("float64"),
+  "double precision": plainKind("float64"),
   numeric: { type: anyDecimal },
-  text: plain("text"),
-  "character varying": plain("text"),
-  date: plain("date"),
-  uuid: plain("uuid"),
-  bytea: plain("bytes"),
-  json: plain("json"),
-  jsonb: plain("json"),
+  text: plainKind("text"),
+  "character varying": plainKind("text"),
+  date: plainKind("date"),
+  uuid: plainKind("uuid"),
+  bytea: plainKind("bytes"),
+  json: plainKind("json"),
+  jsonb: plainKind("json"),
 };
 
-function kindOf(words: string, labels: string | undefined): Kind {
+function kindOf(words: string, labels: string | undefined): ColumnKind {
   if (labels !== undefined) return { bounds: { words: JSON.parse(labels) as string[] } };
   const known = KINDS[words];
   if (known !== undefined) return known;
   const signs = /^character(?: varying)?\((\d+)\)$/.exec(words);
-  if (signs !== null) return { ...plain("text"), bounds: { signs: Number(signs[1]) } };
+  if (signs !== null) return { ...plainKind("text"), bounds: { signs: Number(signs[1]) } };
   const digits = /^numeric\((\d+),(-?\d+)\)$/.exec(words);
   if (digits !== null) return { type: decimalOf(Number(digits[1]), Number(digits[2])) };
-  if (/^timestamp(?:\(\d\))? with time zone$/.test(words)) return plain("timestamp");
-  if (/^timestamp(?:\(\d\))? without time zone$/.test(words)) return { ...plain("timestamp"), isLocal: true };
+  if (/^timestamp(?:\(\d\))? with time zone$/.test(words)) return plainKind("timestamp");
+  if (/^timestamp(?:\(\d\))? without time zone$/.test(words))
+    return { ...plainKind("timestamp"), isLocal: true };
   return {};
 }
