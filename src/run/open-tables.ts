@@ -159,18 +159,20 @@ async function openCursors(
   if (!write.keepsCursor) return { cursors: new Map(), notice: undefined };
   if (given !== undefined) return { cursors: new Map(Object.entries(given)), notice: undefined };
   const saved = await session.ledger.cursors(bridge, name);
-  const cursors = cursorsOf(saved, into);
+  const own = cursorsOf(saved, into);
+  const gone = into !== undefined ? [] : load.fresh ? [snakeCase(name)] : load.missing;
+  const cursors = gone.length === 0 ? own : new Map<string, SavedCursor>();
   const elsewhere = [...saved.values()].filter((cursor) => cursor.into !== into);
   if (elsewhere.some(hasMoved)) {
     const where = elsewhere[0]!.into ?? "the stream's own table";
-    const notice = `So far its records went into ${where}: for ${into ?? "its own table"}, ${cursors.size === 0 ? "the stream is" : "those parts are"} loaded from the beginning.`;
+    const whole = cursors.size === 0 ? "the stream is" : "those parts are";
+    const notice = `So far its records went into ${where}: for ${into ?? "its own table"}, ${whole} loaded from the beginning.`;
     return { cursors, notice };
   }
-  const gone = load.fresh ? [snakeCase(name)] : load.missing;
-  if (into !== undefined || gone.length === 0 || cursors.size === 0) return { cursors, notice: undefined };
+  if (gone.length === 0 || ![...own.values()].some(hasMoved)) return { cursors, notice: undefined };
   const tables = `The table${gone.length > 1 ? "s" : ""} ${gone.map((table) => `${schema}.${table}`).join(", ")}`;
   const notice = `${tables} ${gone.length > 1 ? "are" : "is"} gone: the stream is loaded from its beginning.`;
-  return { cursors: new Map(), notice: [...cursors.values()].some(hasMoved) ? notice : undefined };
+  return { cursors, notice };
 }
 
 /** Whether anything was loaded: a stream that was empty so far has a cursor without a value, and no table to miss. */
