@@ -193,6 +193,12 @@ describe("versions", () => {
     });
   });
 
+  it("begin with the first record, also where earlier runs brought nothing", async () => {
+    const { path, counts } = await loadRuns([[[[]]], [[[{ id: 1, v: 1 }]]]], { write: "versions" });
+    expect(counts.map(({ added }) => added)).toEqual([0, 1]);
+    expect(await rowsIn(path)).toEqual([asRow({ id: 1, v: 1 })]);
+  });
+
   it("go in their places by the cursor's field, late ones as well", async () => {
     const timed = fc
       .record({ id, at: fc.integer({ min: 0, max: 5 }) })

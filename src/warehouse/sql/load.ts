@@ -290,7 +290,9 @@ export class SqlLoad implements StreamLoad {
       await putViewsBack();
       const own = !buildsBeside ? made : last ? changesBySwap(work, tables, replaced) : [];
       const changes = [...own, ...slot.drift];
-      if (noteColumns) await notes.noteColumns(on, options, tables, entry.atMs);
+      // a table that nothing has come for is not there, and has no columns
+      const there = tables.filter(({ name }) => standing.has(name));
+      if (noteColumns) await notes.noteColumns(on, options, there, entry.atMs);
       await notes.noteChanges(on, options, changes, entry.atMs);
       await notes.noteIssues(on, options, slot.issues, entry.atMs);
       await notes.noteCheckpoint(on, options, entry, staged);
