@@ -59,6 +59,8 @@ export default defineConfig({
       {
         test: {
           name: "whole",
+          // modules are read once for all files of a worker: none changes them
+          isolate: false,
           include: ["test/**/*.test.ts"],
           // what is kept between processes is not the user's
           env: { TZ: "America/St_Johns", EARLY_BRIDGE_CACHE: join(tmpdir(), "early-bridge-test-cache") },

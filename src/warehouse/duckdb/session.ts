@@ -31,6 +31,7 @@ import type {
   WarehouseSession,
 } from "../warehouse.js";
 import { BlockCache } from "./block-cache.js";
+import { Catalog } from "./catalog.js";
 import { driver } from "./driver.js";
 import { openError } from "./open-errors.js";
 import { type StagePlace, StageTable } from "./stage.js";
@@ -90,13 +91,26 @@ export async function openFile(
     const mode = readOnly && upkeep === undefined ? ", READ_ONLY" : "";
     await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode})`);
     const turns = pLimit(1);
-    const connection = withUpkeep(connectionOf(writing), upkeep);
+    const catalog = new Catalog((sql, values) =>
+      turns(async () => (await writing.runAndReadAll(sql, values)).getRowObjectsJS()),
+    );
+    const connection = withUpkeep(catalog.keptBy(connectionOf(writing)), upkeep);
     await upkeep?.bringIn(connection);
     const ledger = new SqlLedger(DUCKDB, connection, (work) => turns(work));
     if (!withoutLedger) await ledger.prepare(readOnly);
     const waiting = new StageFolder(path);
     if (!readOnly) await waiting.removeLeftovers();
-    return new DuckSession({ instance, writing, connection, ledger, turns, readOnly, waiting, upkeep });
+    return new DuckSession({
+      instance,
+      writing,
+      connection,
+      catalog,
+      ledger,
+      turns,
+      readOnly,
+      waiting,
+      upkeep,
+    });
   } catch (error) {
     // else the file would stay attached, and locked, for as long as the process lives
     writing.closeSync();
@@ -119,6 +133,7 @@ interface Parts {
   readonly writing: DuckDBConnection;
   /** the same connection, for transactions */
   readonly connection: SqlConnection;
+  readonly catalog: Catalog;
   readonly ledger: SqlLedger;
   readonly turns: LimitFunction;
   readonly readOnly: boolean;
@@ -137,8 +152,10 @@ export class DuckSession implements WarehouseSession, StagePlace {
 
   readonly ledger: SqlLedger;
   readonly waiting: StageFolder;
+  private readonly catalog: Catalog;
 
   constructor(private readonly parts: Parts) {
+    this.catalog = parts.catalog;
     this.ledger = parts.ledger;
     this.waiting = parts.waiting;
     this.cache = new BlockCache((sql) => parts.writing.run(sql));
@@ -162,11 +179,8 @@ export class DuckSession implements WarehouseSession, StagePlace {
     if (options.into !== undefined) return new UserLoad({ ...options, into: options.into }, ports);
     return this.opening(async () => {
       await this.dropLeftovers(options.schema);
-      return new SqlLoad(
-        options,
-        ports,
-        await standingOf(this.ledger, options, await this.columnsOf(options.schema)),
-      );
+      const there = await this.catalog.columnsOf(options.schema);
+      return new SqlLoad(options, ports, await standingOf(this.ledger, options, there));
     });
   }
 
@@ -254,7 +268,7 @@ export class DuckSession implements WarehouseSession, StagePlace {
       const connection = await this.parts.instance.connect();
       try {
         await connection.run(`USE ${FILE_DATABASE}.main`);
-        return await work(connectionOf(connection));
+        return await work(this.catalog.keptBy(connectionOf(connection)));
       } finally {
         connection.closeSync();
       }
@@ -263,7 +277,7 @@ export class DuckSession implements WarehouseSession, StagePlace {
 
   async describeTables(schema: string): Promise<TableView[]> {
     const views: TableView[] = [];
-    for (const [name, names] of await this.columnsOf(schema)) {
+    for (const [name, names] of await this.catalog.columnsOf(schema)) {
       const table = tableName(schema, name);
       const types = await this.read(
         `SELECT column_name, data_type FROM information_schema.columns
@@ -292,25 +306,10 @@ export class DuckSession implements WarehouseSession, StagePlace {
   private async dropLeftovers(schema: string): Promise<void> {
     if (this.cleaned.has(schema)) return;
     this.cleaned.add(schema);
-    for (const name of (await this.columnsOf(schema)).keys()) {
+    for (const name of (await this.catalog.columnsOf(schema)).keys()) {
       if (!name.startsWith(NEXT_PREFIX)) continue;
-      await this.parts.turns(() => this.parts.writing.run(`DROP TABLE ${tableName(schema, name)}`));
+      await this.onFile((on) => on.run(`DROP TABLE ${tableName(schema, name)}`));
     }
-  }
-
-  /** The tables of a schema as DuckDB knows them, with their columns' names. */
-  private async columnsOf(schema: string): Promise<Map<string, Set<string>>> {
-    const rows = await this.read(
-      `SELECT table_name, column_name FROM information_schema.columns
-       WHERE table_schema = $1 AND table_catalog = '${FILE_DATABASE}' ORDER BY table_name`,
-      [schema],
-    );
-    const tables = new Map<string, Set<string>>();
-    for (const row of rows) {
-      const table = String(row.table_name);
-      tables.set(table, (tables.get(table) ?? new Set()).add(String(row.column_name)));
-    }
-    return tables;
   }
 }
 

@@ -146,10 +146,23 @@ export const DUCKDB: SqlDialect = Object.freeze({
   },
 });
 
-/** In one statement: rows travel as texts in JSON. */
+/** Some cells are planned sooner as literals, many as a list. */
+const MOST_LITERALS = 400;
+
+/** In one statement: few rows stand in it, many travel as texts in JSON. */
 function rowsOf(rows: readonly (readonly SqlCell[])[]) {
   const texts = rows.map((row) => row.map((cell) => (cell === null ? null : String(cell))));
-  const cells = rows[0]!.map((_, i) => `each[${i + 1}]`).join(", ");
+  const width = rows[0]!.length;
+  // a statement ends at a NUL
+  const areLiterals =
+    rows.length * width <= MOST_LITERALS && !texts.some((row) => row.some((text) => text?.includes("\0")));
+  if (areLiterals) {
+    const literal = (text: string | null) => (text === null ? "NULL" : quoteText(text));
+    return [
+      { query: `VALUES ${texts.map((row) => `(${row.map(literal).join(", ")})`).join(", ")}`, values: [] },
+    ];
+  }
+  const cells = Array.from({ length: width }, (_, i) => `each[${i + 1}]`).join(", ");
   const query = `SELECT ${cells} FROM (SELECT unnest(from_json($1::JSON, '[["VARCHAR"]]')) AS each)`;
   return [{ query, values: [JSON.stringify(texts)] }];
 }

@@ -21,10 +21,14 @@ export async function putCursors(
   { atMs, run }: Moved,
 ): Promise<void> {
   if (cursors.size === 0) return;
+  const [only, ...others] = cursors.keys();
+  const [isMoved, moved] =
+    others.length === 0
+      ? ["= $1", only!]
+      : [`IN (SELECT item FROM (${sql.ledger.textsOf("$1")}) AS moved)`, JSON.stringify([only, ...others])];
   await connection.run(
-    `DELETE FROM ${ledgerSchema(sql)}.cursors
-     WHERE bridge = $2 AND stream = $3 AND part IN (SELECT item FROM (${sql.ledger.textsOf("$1")}) AS moved)`,
-    [JSON.stringify([...cursors.keys()]), bridge, stream],
+    `DELETE FROM ${ledgerSchema(sql)}.cursors WHERE bridge = $2 AND stream = $3 AND part ${isMoved}`,
+    [moved, bridge, stream],
   );
   const rows = [...cursors].flatMap(([part, cursor]) =>
     cursor === undefined ? [] : [[bridge, stream, JSON.stringify(cursor), run, timestamp(atMs), part]],

@@ -9,7 +9,7 @@ import type { SqlConnection, SqlDialect } from "./dialect.js";
 import { changeRows } from "./ledger-changes.js";
 import { columnRows, ownOrNot, seenQuery, seenTimes } from "./ledger-columns.js";
 import { putCursors } from "./ledger-cursors.js";
-import { openQuery, quarantineRows, settle, withoutKnown } from "./ledger-quarantine.js";
+import { anyOpenQuery, quarantineRows, settle, withoutKnown } from "./ledger-quarantine.js";
 import { timestamp } from "./ledger-rows.js";
 import { insertRows, ledgerSchema } from "./ledger-schema.js";
 import type { LoadNotes, SweepNote } from "./load.js";
@@ -91,8 +91,7 @@ export class LedgerNotes implements LoadNotes {
   }
 
   async hasQuarantined(on: SqlConnection, { bridge, stream }: LoadOptions): Promise<boolean> {
-    const { query, values } = openQuery(this.sql, { bridge, stream, limit: 1 });
-    return (await on.rows(query, values)).length > 0;
+    return (await on.rows(anyOpenQuery(this.sql), [bridge, stream])).length > 0;
   }
 
   async noteIssues(

@@ -64,6 +64,10 @@ export function openQuery(sql: SqlDialect, { bridge, stream, reason, path, id, l
   return { query, values: said.map(({ value }) => value) };
 }
 
+/** The query for one of a bridge's stream, whichever. */
+export const anyOpenQuery = (sql: SqlDialect) =>
+  `SELECT 1 AS one FROM ${tableOf(sql)} WHERE settled IS NULL AND bridge = $1 AND stream = $2 LIMIT 1`;
+
 export function quarantinedOf(row: SqlRow): Quarantined {
   const page = row.page === null || row.page === undefined ? undefined : Number(row.page);
   return {

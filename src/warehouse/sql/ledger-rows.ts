@@ -1,8 +1,8 @@
 /** Rows of the ledger's tables, from and to what they stand for. */
 
 import { type ColumnType, parseColumnType } from "../../core/shape/column-type.js";
-import type { RunOutcome, StreamEnd, StreamRecord } from "../warehouse.js";
-import type { SqlRow } from "./dialect.js";
+import type { RunOutcome, StreamEnd } from "../warehouse.js";
+import type { SqlCell, SqlRow } from "./dialect.js";
 import { COUNTS } from "./ledger-schema.js";
 
 export function timestamp(ms: number): string {
@@ -19,12 +19,16 @@ export function knownType(text: string): ColumnType {
 
 type Counts = Record<(typeof COUNTS)[number], number>;
 
-export function countsOf(stream: StreamRecord): Record<keyof Counts, bigint> {
-  const { leftOut, passedOver, waitedMs, askMs, shapeMs, loadMs } = stream;
+/** A row of `run_streams`. */
+export function streamCells(run: number, stream: StreamEnd): SqlCell[] {
+  const { leftOut, passedOver, waitedMs, askMs, shapeMs, loadMs, failure } = stream;
   const times = { waited_ms: waitedMs, ask_ms: askMs, shape_ms: shapeMs, load_ms: loadMs };
   const byName: Counts = { ...stream, ...times, left_out: leftOut, passed_over: passedOver };
-  const counts = COUNTS.map((name) => [name, BigInt(Math.round(byName[name]))] as const);
-  return Object.fromEntries(counts) as Record<keyof Counts, bigint>;
+  return [
+    ...[run, stream.stream, stream.outcome],
+    ...COUNTS.map((name) => Math.round(byName[name])),
+    ...[failure?.code ?? null, failure?.message ?? null, failure?.where ?? null, failure?.hint ?? null],
+  ];
 }
 
 export function streamRecord(row: SqlRow): StreamEnd {

@@ -14,7 +14,6 @@ import type {
   RunRecord,
   RunStart,
   Settled,
-  StreamEnd,
   StreamPlace,
 } from "../warehouse.js";
 import type { SqlConnection, SqlDialect, SqlRow, SqlValue } from "./dialect.js";
@@ -23,7 +22,7 @@ import { knownColumn, ownOrNot } from "./ledger-columns.js";
 import { forgetStream, putCursors } from "./ledger-cursors.js";
 import { LedgerNotes } from "./ledger-notes.js";
 import { openQuery, quarantinedOf, settle } from "./ledger-quarantine.js";
-import { countsOf, streamRecord, textOrNothing, timestamp } from "./ledger-rows.js";
+import { streamCells, streamRecord, textOrNothing, timestamp } from "./ledger-rows.js";
 import { insertRows, LEDGER_SCHEMA, ledgerSchema, makeTables } from "./ledger-schema.js";
 import { LEDGER_VERSION, upgradeFrom, versionQueries } from "./ledger-upgrades.js";
 import { makeViews } from "./ledger-views.js";
@@ -148,7 +147,12 @@ export class SqlLedger implements Ledger {
 
   endRun(end: RunEnd): Promise<void> {
     return this.inTransaction(async () => {
-      for (const stream of end.streams) await this.noteStream(end.run, stream);
+      await insertRows(
+        this.sql,
+        this.connection,
+        "run_streams",
+        end.streams.map((stream) => streamCells(end.run, stream)),
+      );
       await this.connection.run(
         `UPDATE ${this.schema}.runs SET outcome = $1, ended_at = ${this.sql.ledger.moment("$2")}, error_code = $3, error_message = $4
          WHERE run = $5`,
@@ -162,25 +166,6 @@ export class SqlLedger implements Ledger {
       );
       await this.notes.noteSpent(this.connection, end.spent, end.endedAtMs);
     });
-  }
-
-  private async noteStream(run: number, stream: StreamEnd): Promise<void> {
-    const { failure } = stream;
-    const values = {
-      run: BigInt(run),
-      stream: stream.stream,
-      outcome: stream.outcome,
-      ...countsOf(stream),
-      error_code: failure?.code ?? null,
-      error_message: failure?.message ?? null,
-      error_where: failure?.where ?? null,
-      error_hint: failure?.hint ?? null,
-    };
-    const marks = Object.keys(values).map((_, i) => `$${i + 1}`);
-    await this.connection.run(
-      `INSERT INTO ${this.schema}.run_streams (${Object.keys(values).join(", ")}) VALUES (${marks.join(", ")})`,
-      Object.values(values),
-    );
   }
 
   async cursors(bridge: string, stream: string): Promise<Map<string, SavedCursor>> {

@@ -36,6 +36,7 @@ export async function makeViews(
 ): Promise<ViewOutcome[]> {
   const { bridge, schema, run } = of;
   const ours = await ownViews(sql, connection, of);
+  if (ours.size === 0 && queries.size === 0) return [];
   const gone = [...ours].filter((name) => !queries.has(name));
   for (const name of gone) await connection.run(`DROP VIEW IF EXISTS ${sql.tableName(schema, name)}`);
   const strange = await notOurs(sql, connection, schema, queries, ours);
