@@ -2,10 +2,11 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { defineConfig } from "vitest/config";
 
+// isolate: false: modules are read once for all files of a worker, for no test changes them
+
 /** Units run in two time zones; tests that start processes and servers run in a third, once. */
 const units = (TZ: string) => ({
   test: {
-    // modules are read once for all files of a worker: no unit changes them
     isolate: false,
     name: `unit ${TZ}`,
     include: ["src/**/*.test.ts"],
@@ -21,6 +22,7 @@ const ALL_WAREHOUSES = ["write-modes", "merge", "sweep", "model", "drift", "rewr
 const onServer = (title: string, warehouse: string, usual: readonly string[]) => ({
   test: {
     name: `on ${title}`,
+    isolate: false,
     include: [...usual, ...(process.env.EARLY_BRIDGE_LONG === "1" ? ALL_WAREHOUSES : [])].map(
       (file) => `test/${file}.test.ts`,
     ),
@@ -40,6 +42,7 @@ const OF_FILES = ["write-modes", "merge", "sweep", "kill-modes"];
 const onFolders = {
   test: {
     name: "on files",
+    isolate: false,
     include: (process.env.EARLY_BRIDGE_LONG === "1" ? OF_FILES : ["merge"]).map(
       (file) => `test/${file}.test.ts`,
     ),
@@ -59,7 +62,6 @@ export default defineConfig({
       {
         test: {
           name: "whole",
-          // modules are read once for all files of a worker: none changes them
           isolate: false,
           include: ["test/**/*.test.ts"],
           // what is kept between processes is not the user's

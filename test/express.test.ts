@@ -4,7 +4,8 @@ import fc from "fast-check";
 import { afterEach, describe, expect, it } from "vitest";
 import { CsvLines } from "../src/core/decode/csv-lines.js";
 import type { ConnectorInput } from "../src/core/define/connector-input.js";
-import { unshape } from "../src/core/index.js";
+import type { BridgeStreamInput } from "../src/core/define/project-schema.js";
+import { type FilledTable, unshape } from "../src/core/index.js";
 import { compileStream } from "../src/core/stream/compile-stream.js";
 import { outlinePlan } from "../src/core/stream/outline-plan.js";
 import { defineConnector } from "../src/index.js";
@@ -33,7 +34,7 @@ async function carry(
   pages: readonly (readonly object[])[],
   reader: "express" | "plain",
   stream = STREAM,
-  deletes: "remove" | "mark" = "remove",
+  written: Partial<BridgeStreamInput> = {},
 ) {
   process.env.EARLY_BRIDGE_READER = reader;
   const total = pages.flat().length;
@@ -43,13 +44,27 @@ async function carry(
       body: { total, items: pages[number], next: number + 1 < pages.length ? String(number + 1) : null },
     };
   });
-  const { stream: report } = await run({ streams: { s: { deletes } } });
+  const { stream: report } = await run({ streams: { s: written } });
   const { outcome, received, added, doubled, quarantined, rowsByTable, error } = report;
   // a run may have ended before it made any table
   const tables = Object.keys(rowsByTable).length === 0 ? [] : await filledTables(database, "s");
   const records = unshape(tables).map(settled).sort();
   const known = { outcome, received, added, doubled, quarantined, code: error?.code };
-  return { known, rowsByTable, records, notices: notices(), cursor: report.cursor };
+  return {
+    known,
+    lives: tables.flatMap(livesIn).sort(),
+    rowsByTable,
+    records,
+    notices: notices(),
+    cursor: report.cursor,
+  };
+}
+
+/** What a table's rows say of their records' states, as texts. */
+function livesIn({ path, recordKey, columns, rows }: FilledTable): string[] {
+  const told = columns.filter(({ role }) => role === "state" || role === "valid_from");
+  const names = [...recordKey, ...told.map(({ name }) => name)];
+  return rows.map((row) => [path, ...names.map((name) => row[name])].join(" "));
 }
 
 describe("a run by the express reader", () => {
@@ -64,9 +79,15 @@ describe("a run by the express reader", () => {
       { gone: "has(record.value)" },
       { gone: "has(record.b)", add: { hut: "Alm" }, where: "!has(record.a)" },
     );
-    const deleting = fc.constantFrom("remove" as const, "mark" as const);
+    const writing = fc.constantFrom<Partial<BridgeStreamInput>>(
+      { deletes: "remove" },
+      { deletes: "mark" },
+      { write: "append" },
+      { write: "versions" },
+      { write: "replace" },
+    );
     await fc.assert(
-      fc.asyncProperty(pages, fc.nat({ max: 9 }), rules, deleting, async (made, twice, rule, deletes) => {
+      fc.asyncProperty(pages, fc.nat({ max: 9 }), rules, writing, async (made, twice, rule, written) => {
         let id = 0;
         const given = made.map((records, page) =>
           records.map((record) => ({
@@ -76,19 +97,44 @@ describe("a run by the express reader", () => {
           })),
         );
         const stream = { ...STREAM, ...rule };
-        const express = await carry(given, "express", stream, deletes);
-        const plain = await carry(given, "plain", stream, deletes);
+        const express = await carry(given, "express", stream, written);
+        const plain = await carry(given, "plain", stream, written);
         const byText = (records: readonly unknown[]) => records.map((each) => JSON.stringify(each)).sort();
         expect(byText(express.records)).toEqual(byText(plain.records));
         expect(express).toMatchObject({
           known: plain.known,
+          lives: plain.lives,
           rowsByTable: plain.rowsByTable,
           cursor: plain.cursor,
         });
       }),
-      { numRuns: tries(6, 12), endOnFailure: true },
+      { numRuns: tries(8, 16), endOnFailure: true },
     );
   }, 600_000);
+
+  it.each(["append", "versions"] as const)("keeps states as the plain one does, by %s", async (write) => {
+    const record = (id: number, more: object) => ({
+      id,
+      name: `Hut ${id}`,
+      at: `2026-01-0${1 + (id % 3)}`,
+      ...more,
+    });
+    const pages = [
+      [record(1, { beds: [{ no: 1 }], n: 1.5 }), record(2, { n: 2 })],
+      [
+        record(3, { n: 1e3 }),
+        record(4, { beds: [{ no: 1 }, { no: 2 }], tags: ["a", "é"] }),
+        record(5, { "x y": "new" }),
+      ],
+      // another state of one that came, and keys in another order
+      [record(2, { n: 3, at: "2026-01-09" }), { n: 4, id: 6, name: null, at: "2026-01-02" }],
+    ];
+    const express = await carry(pages, "express", STREAM, { write });
+    const plain = await carry(pages, "plain", STREAM, { write });
+    expect(express).toEqual(plain);
+    expect(express.known).toMatchObject({ outcome: "done", added: 6 });
+    expect(new Set(express.lives.map((each) => each.split(" ").at(-1))).size).toBeGreaterThan(2);
+  });
 
   it("tells of two records of one page that have the same key and differ, as the plain one does", async () => {
     const record = (id: number, name: string) => ({ id, name, at: "2026-01-01" });

@@ -6,6 +6,7 @@
 import { describe, expect, it } from "vitest";
 import { type ReportedLimits, readLimits } from "../src/core/pace/limit-headers.js";
 import { Pace, type PaceTicket } from "../src/core/pace/pace.js";
+import { everyNth } from "./support/long.js";
 
 /** A limit as a server keeps it. `left` and `resetMs` are for its headers; times are ms. */
 interface Limit {
@@ -215,14 +216,14 @@ describe("a limit that nothing tells", () => {
     "no more than 3 at once": () => atOnce(3),
     "a sliding window, 200 a second": () => sliding(200, 1000),
   };
-  const cases = Object.entries(limits).flatMap(([name, make]) =>
+  const all = Object.entries(limits).flatMap(([name, make]) =>
     [undefined, "1"].flatMap((retryAfter) =>
       [[], STRAYS].map(
         (strays) => [name, retryAfter ?? "none", strays.length, make, retryAfter, strays] as const,
       ),
     ),
   );
-  it.each(cases)(
+  it.each(everyNth(all, 3))(
     "(%s; Retry-After %s; %i stray refusals) is found",
     (name, _after, _strays, make, retryAfter, strays) => {
       const limit = make();

@@ -15,7 +15,7 @@ interface Item {
   readonly gone?: boolean;
 }
 
-const RUNS = tries(4, 12);
+const RUNS = tries(3, 12);
 const id = fc.integer({ min: 1, max: 4 });
 const content = {
   id,

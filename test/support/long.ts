@@ -6,8 +6,8 @@ export const isLong = process.env.EARLY_BRIDGE_LONG === "1";
 
 /** How often a random test tries: more often in the long run, less often where each try is slow, on a server. */
 export function tries(usual: number, long: number): number {
-  if (!isLong) return usual;
-  return process.env.EARLY_BRIDGE_TEST_WAREHOUSE === undefined ? long : Math.max(2, Math.ceil(long / 10));
+  const most = isLong ? long : usual;
+  return process.env.EARLY_BRIDGE_TEST_WAREHOUSE === undefined ? most : Math.max(2, Math.ceil(most / 10));
 }
 
 /** A test of the long run alone. */

@@ -89,7 +89,7 @@ function tokenOf(key: string): Token | undefined {
 
 /** Makes the scans of all tables, the stream's own first; undefined where a table is of a kind that is not scanned. */
 export function scanPlan(
-  { tables, isTelling }: Scannable,
+  { tables, isTelling, life }: Scannable,
   records: number,
 ): readonly TableScan[] | undefined {
   const scans = new Map(tables.map((shape) => [shape, new TableScan(shape)]));
@@ -98,7 +98,10 @@ export function scanPlan(
     if (shape.columns.some(({ role, rule }) => !SCANNED.has(role) || rule.into !== undefined))
       return undefined;
     for (const column of shape.columns)
-      if (column.type !== undefined && column.role === "data")
+      if (
+        column.type !== undefined &&
+        (column.role === "data" || column === life.state || column === life.identity)
+      )
         scan.builders.set(column, new ColumnBuilder(column, column.type, records));
     for (const place of shape.places) scan.places.push(new ColumnBuilder(place, place.type!, records));
   }
@@ -112,11 +115,14 @@ export function noteWanted({ entries }: Node, wanted: readonly string[]): void {
   for (const entry of entries) entry.isWanted = wanted.includes(entry.key);
 }
 
-/**
- * Roles of columns of tables that are scanned: no states of a record, and no rows without a key. When a record was gone
- * stands in no row that comes.
- */
-const SCANNED: ReadonlySet<string> = new Set(["data", "link", "position", "deleted"]);
+/** Roles of columns of tables that are scanned: no rows without a key. */
+const SCANNED: ReadonlySet<string> = new Set([
+  ...["data", "link", "position"],
+  ...["state", "valid_from", "valid_to", "deleted"],
+]);
+
+/** When a record was gone, or another state of it came, stands in no row that comes. */
+const LATER: ReadonlySet<string> = new Set(["valid_to", "deleted"]);
 
 interface Plan {
   readonly scans: ReadonlyMap<TableShape, TableScan>;
@@ -183,22 +189,28 @@ function hasPlainItems(child: TableShape, { shape }: TableScan): boolean {
 }
 
 /** What the scan has of a table, as the plain reader would give it. */
-export function batchOf(scan: TableScan, root: TableScan, records: number): TableBatch | undefined {
+export function batchOf(
+  scan: TableScan,
+  root: TableScan,
+  records: number,
+  identity: ColumnShape | undefined,
+): TableBatch | undefined {
   const { shape, rows, recordOf } = scan;
   const columns: ColumnBatch[] = [];
   for (const column of shape.columns) {
     const { type, role, source } = column;
-    if (type === undefined || rows === 0 || role === "deleted") continue;
-    if (role === "link")
-      columns.push(repeated(column, root.builders.get(source!)!.batch(records), recordOf, rows));
+    if (type === undefined || rows === 0 || LATER.has(role)) continue;
+    const own = scan.builders.get(column);
+    if (own !== undefined) columns.push(own.batch(rows));
     else if (role === "position") columns.push(scan.places[shape.places.indexOf(column)]!.batch(rows));
-    else columns.push(scan.builders.get(column)!.batch(rows));
+    else
+      columns.push(repeated(column, root.builders.get(source ?? identity!)!.batch(records), recordOf, rows));
   }
   if (rows === 0) return undefined;
   return { table: shape.name, rows, recordOf: recordOf.slice(0, rows), columns };
 }
 
-/** The record's key in each row of it. A record has one row in the stream's own table, and the number of that row. */
+/** The record's key, or what tells its states apart, in each row of it. A record has one row in the stream's own table, and the number of that row. */
 function repeated({ name }: ColumnShape, key: ColumnBatch, recordOf: Int32Array, rows: number): ColumnBatch {
   const { type, utf8 } = key;
   if (utf8 !== undefined) {

@@ -5,6 +5,7 @@
 
 import type { Scannable, Scanned } from "../shape/shape.js";
 import type { ColumnShape } from "../shape/table-shape.js";
+import { LifeScan } from "./life-scan.js";
 import {
   batchOf,
   type Entry,
@@ -32,6 +33,7 @@ export class Scanner {
   private constructor(
     private readonly tables: readonly TableScan[],
     private readonly key: readonly ColumnShape[],
+    private readonly life: LifeScan,
   ) {}
 
   /** undefined where the shape is of a kind that is not scanned. `records`: about how many there will be. */
@@ -40,7 +42,7 @@ export class Scanner {
     const { key } = of;
     const root = scans?.[0];
     if (root === undefined || key.some((column) => !root.builders.has(column))) return undefined;
-    return new Scanner(scans!, key);
+    return new Scanner(scans!, key, new LifeScan(of.life, root));
   }
 
   /** Begins with a page, empty again. `wanted`: fields that are to be in the sketches of its records. */
@@ -65,7 +67,8 @@ export class Scanner {
     const object = ++this.objects;
     const end = this.members(root.root, start, root, row, object);
     const isTaken = end >= 0 && (news === undefined || this.takesNews(news, row, object));
-    if (isTaken && this.key.every((column) => root.builders.get(column)!.has(row))) return end;
+    const hasKey = isTaken && this.key.every((column) => root.builders.get(column)!.has(row));
+    if (hasKey && this.life.put(row, { bytes: this.bytes, from: start, to: end, sketch, news })) return end;
     this.dropLast();
     this.at.length = 0;
     return -1;
@@ -93,7 +96,8 @@ export class Scanner {
   /** What was scanned of the page. */
   takeRows(): Scanned {
     const root = this.tables[0]!;
-    const batches = this.tables.flatMap((table) => batchOf(table, root, root.rows) ?? []);
+    const { identity } = this.life;
+    const batches = this.tables.flatMap((table) => batchOf(table, root, root.rows, identity) ?? []);
     const filled = this.tables.map(({ shape: table, rows, builders }) => {
       const last = new Map([...builders].map(([column, builder]) => [column, builder.lastRow(rows)]));
       return { table, rows, last };

@@ -13,7 +13,6 @@ import type { Scanned, Shape } from "../shape/shape.js";
 import type { Shaped } from "../shape/shaped.js";
 import { type ByteRecords, newsBytes, type RecordNews, wholeRecord } from "./outline.js";
 import { Scanner } from "./scanner.js";
-import type { Sketch } from "./sketch.js";
 
 /** Rows of some of a page's records. */
 export interface ShapedSome extends Shaped {
@@ -62,7 +61,7 @@ function scanSlice(source: ByteRecords, shape: Shape, from: number, length: numb
       given = news?.[i];
       written = newsBytes(given);
     }
-    const isTaken = scanner !== undefined && scanner.take(starts[i]!, NO_SKETCH, written) >= 0;
+    const isTaken = scanner !== undefined && scanner.take(starts[i]!, sketches[i]!, written) >= 0;
     if (!isTaken) odd.push(i);
     else if (outliner.isRemoval(sketches[i]!)) {
       scanner.dropLast();
@@ -71,8 +70,6 @@ function scanSlice(source: ByteRecords, shape: Shape, from: number, length: numb
   }
   return { from, length, scanned: scanner?.takeRows(), odd };
 }
-
-const NO_SKETCH: Sketch = {};
 
 function* shapedSlice(
   source: ByteRecords,

@@ -10,12 +10,13 @@ const TEXT: ColumnType = { kind: "text" };
 
 export class LifeColumns {
   private root: TableShape | undefined;
-  private state: ColumnShape | undefined;
+  /** what the record is like, as a digest */
+  state: ColumnShape | undefined;
   /** tells states of a record apart, where several are kept */
   identity: ColumnShape | undefined;
 
   constructor(
-    private readonly life: RecordLife,
+    readonly life: RecordLife,
     private readonly stateOf: (record: unknown) => string,
   ) {}
 

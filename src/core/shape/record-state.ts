@@ -1,6 +1,8 @@
 /** What is stored of a record, as a digest: two states are the same where it is equal. */
 
-import { type Concealed, concealedIn, hashText } from "./concealed-values.js";
+import { sha256 } from "@noble/hashes/sha2.js";
+import { bytesToHex, utf8ToBytes } from "@noble/hashes/utils.js";
+import { type Concealed, concealedIn } from "./concealed-values.js";
 import { isPlainObject, stringifyExact } from "./exact-json.js";
 import { LIST_STEP, MAP_STEP } from "./steps.js";
 
@@ -30,17 +32,20 @@ interface Field {
 /** Keys of an object that are data may be any number. */
 const MOST_FIELDS = 1000;
 
+/** 32 hexadecimal digits of the SHA-256 over a text in UTF-8. */
+export const digestOf = (text: Uint8Array) => bytesToHex(sha256(text).subarray(0, 16));
+
 export class RecordState {
   private readonly root = placeAt([]);
 
   constructor(private readonly stepsIn: StepsIn) {}
 
   /**
-   * 32 hexadecimal digits of the SHA-256 over the record as JSON with its keys in order; what becomes no column, and
-   * fields, objects and lists that hold no value, count for nothing.
+   * The digest of the record as JSON with its keys in order; what becomes no column, and fields, objects and lists that
+   * hold no value, count for nothing.
    */
   of(record: unknown, concealed: readonly Concealed[]): string {
-    return hashText(this.text(concealedIn(record, concealed), this.root) ?? "null").slice(0, 32);
+    return digestOf(utf8ToBytes(this.text(concealedIn(record, concealed), this.root) ?? "null"));
   }
 
   /** Undefined for what holds no value. */

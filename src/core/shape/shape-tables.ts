@@ -9,7 +9,7 @@ import { LifeColumns } from "./life-columns.js";
 import { comparePaths, formatPath, nameForPath, parsePath, pathsTo, snakeCase } from "./naming.js";
 import { RESERVED, ROW_ID_COLUMN } from "./own-columns.js";
 import { levelsOf, placeKind, placeName, tableWords } from "./place-names.js";
-import { RecordState } from "./record-state.js";
+import { RecordState, type StepsIn } from "./record-state.js";
 import { restoreColumn } from "./restore-column.js";
 import { ruleAt } from "./rule-at.js";
 import type { KnownColumn, ShapeSpec } from "./shaped.js";
@@ -71,7 +71,7 @@ export class ShapeTables implements ShapeGrowth {
     this.root = new TableShape(name, [], spec.names, RESERVED);
     this.all.push(this.root);
     this.keyColumns = this.addKey(known);
-    const state = new RecordState((parts, key) => this.storedAt(parts, key));
+    const state = new RecordState(this.stepsIn);
     this.life = new LifeColumns(spec.life ?? {}, (record) => state.of(record, this.concealed));
     this.life.addTo(this.root);
     this.drift = new Drift(spec.drift ?? OPEN_POLICY, known.length > 0);
@@ -193,13 +193,13 @@ export class ShapeTables implements ShapeGrowth {
   }
 
   /** As the walk goes, but for keys that turn out to be data by their number. */
-  private storedAt(parts: readonly string[], key: string): readonly string[] | undefined {
+  readonly stepsIn: StepsIn = (parts, key) => {
     const own = [...parts, stepOfKey(key)];
     const keys = parts.length > 0 ? this.mapKeysAt(this.newField(parts, "", 0)) : "none";
     const isEntry = keys === "all" || (keys === "some" && isDataKey(key));
     const steps = isEntry && !this.isDeclared(own) ? [...parts, MAP_STEP] : own;
     return ruleAt(this.spec, steps).skip === true ? undefined : steps;
-  }
+  };
 
   addWithin(table: TableShape, level: number): ColumnShape {
     this.version++;

@@ -12,9 +12,10 @@ import { ExactNumber, isPlainObject } from "./exact-json.js";
 import { inTableOrder } from "./life-columns.js";
 import { formatPath } from "./naming.js";
 import { getByPath } from "./path-get.js";
+import type { StepsIn } from "./record-state.js";
 import { exampleOf } from "./redacted-example.js";
 import { ShapeTables } from "./shape-tables.js";
-import type { Issue, KnownColumn, SchemaChange, Shaped, ShapeSpec } from "./shaped.js";
+import type { Issue, KnownColumn, RecordLife, SchemaChange, Shaped, ShapeSpec } from "./shaped.js";
 import { ColumnShape, type TableSchema, TableShape } from "./table-shape.js";
 import { storedValue, Unfit, Walk } from "./walk.js";
 
@@ -26,6 +27,17 @@ export interface Scannable {
   readonly key: readonly ColumnShape[];
   /** members that are not to be passed over */
   readonly isTelling: ShapeSpec["isTelling"];
+  readonly life: ScannableLife;
+}
+
+/** What a record's own row says of its life. */
+export interface ScannableLife {
+  /** the column of its digest, and what of it is stored */
+  readonly state: ColumnShape | undefined;
+  readonly stepsIn: StepsIn;
+  /** what tells its states apart */
+  readonly identity: ColumnShape | undefined;
+  readonly validFrom: RecordLife["validFrom"];
 }
 
 /** Rows that were scanned out of bytes. */
@@ -137,7 +149,16 @@ export class Shape {
   /** What records are scanned by, out of their bytes; no tables where each record has to be looked at. */
   get scannable(): Scannable {
     const { key, isTelling } = this.spec;
-    return { tables: key.length > 0 ? this.tables.all : [], key: this.keyColumns, isTelling };
+    const { all, life, stepsIn, concealed } = this.tables;
+    const { state, identity } = life;
+    // a digest is made of what is stored
+    const isScanned = key.length > 0 && (state === undefined || concealed.length === 0);
+    return {
+      tables: isScanned ? all : [],
+      key: this.keyColumns,
+      isTelling,
+      life: { state, stepsIn, identity, validFrom: life.life.validFrom },
+    };
   }
 
   /** Rows that were scanned: they are as the tables have them. */
