@@ -12,7 +12,7 @@ import { batchRows } from "../shape/batch-rows.js";
 import type { ColumnType } from "../shape/column-type.js";
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import type { Shape } from "../shape/shape.js";
-import type { Issue, RecordLife, Shaped } from "../shape/shaped.js";
+import type { Issue, Shaped } from "../shape/shaped.js";
 import { compileStream } from "../stream/compile-stream.js";
 import { outlinePlan } from "../stream/outline-plan.js";
 import { ANY_NAMES, shapeOf } from "../stream/shape-of.js";
@@ -22,14 +22,14 @@ import { shapeBytes } from "./shape-bytes.js";
 const encoder = new TextEncoder();
 const utf8 = new TextDecoder("utf-8", { ignoreBOM: true });
 
-function shapeFor(stream: Record<string, unknown> = {}, life: RecordLife = {}) {
+function shapeFor(stream: Record<string, unknown> = {}) {
   const file = {
     connector: "c",
     api: { url: "https://a.huts.example" },
     streams: { s: { get: "/s", key: "id", ...stream } },
   };
   const connector = defineConnector(file as unknown as ConnectorInput);
-  return shapeOf(compileStream(connector, "s", connector.streams.s!), { names: ANY_NAMES, life });
+  return shapeOf(compileStream(connector, "s", connector.streams.s!), { names: ANY_NAMES });
 }
 
 /** A value as the column has it in the end: it may have become wider after the value came. */
@@ -271,37 +271,6 @@ describe("the express reader", () => {
       expect(ranges.map(({ which }) => which.length)).toEqual([300]);
       expect(ranges[0]!.batches[0]!.columns.find(({ name }) => name === "name")!.utf8).toBeDefined();
     }
-  });
-
-  it.each<[string, RecordLife, string[]]>([
-    ["appended", { states: true }, ["eb_state"]],
-    [
-      "versions",
-      { states: true, deleted: true, validFrom: ({ at }) => String(at) },
-      ["eb_valid_from", "eb_state"],
-    ],
-  ])("scans records of which states are kept (%s)", (_, life, told) => {
-    const records = Array.from({ length: 40 }, (_, id) => ({
-      id,
-      at: `2026-01-01T00:00:${String(id % 60).padStart(2, "0")}Z`,
-      rooms: Array.from({ length: id % 3 }, (_, no) => ({ no })),
-    }));
-    const [plain, express] = [shapeFor({}, life), shapeFor({}, life)];
-    for (const shape of [plain, express]) shape.shapeRecords(records);
-    const outliner = new Outliner({ ...BY_ID, fields: ["id", "at"] });
-    const outline = outliner.outline(encoder.encode(JSON.stringify(records)), express)!;
-    expect(outline.scan?.odd).toEqual([]);
-    const lives = (batches: Shaped["batches"]) =>
-      batches.map((batch) => batchRows(batch).map((row) => told.map((name) => row[name])));
-    const scanned = [...shapeBytes(outline, express)];
-    expect(lives(scanned[0]!.batches)).toEqual(lives(plain.shapeRecords(records).batches));
-    expect(lives(scanned[0]!.batches)[0]!.flat()).not.toContain(null);
-  });
-
-  it("reads plainly what a digest would tell of hidden values", () => {
-    const shape = shapeFor({ columns: { name: { hash: true } } }, { states: true });
-    shape.shapeRecords([{ id: 1, name: "a" }]);
-    expect(new Outliner(BY_ID).outline(encoder.encode('[{"id":2,"name":"b"}]'), shape)?.scan).toBeUndefined();
   });
 
   it("leaves rules what they look at, and gives whole records to quarantine", () => {

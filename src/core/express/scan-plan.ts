@@ -210,7 +210,10 @@ export function batchOf(
   return { table: shape.name, rows, recordOf: recordOf.slice(0, rows), columns };
 }
 
-/** The record's key, or what tells its states apart, in each row of it. A record has one row in the stream's own table, and the number of that row. */
+/**
+ * The record's key, or what tells its states apart, in each row of it. A record has one row in the stream's own table,
+ * and the number of that row.
+ */
 function repeated({ name }: ColumnShape, key: ColumnBatch, recordOf: Int32Array, rows: number): ColumnBatch {
   const { type, utf8 } = key;
   if (utf8 !== undefined) {

@@ -1,0 +1,52 @@
+/** Records of which states are kept, scanned: what they say of their lives is what the plain reader says. */
+
+import { describe, expect, it } from "vitest";
+import { batchRows } from "../shape/batch-rows.js";
+import { hashing } from "../shape/concealed-values.js";
+import { Shape } from "../shape/shape.js";
+import type { RecordLife, Shaped } from "../shape/shaped.js";
+import type { ColumnRule } from "../shape/table-shape.js";
+import { ANY_NAMES } from "../stream/shape-of.js";
+import { Outliner } from "./outline.js";
+import { shapeBytes } from "./shape-bytes.js";
+
+const encoder = new TextEncoder();
+
+const shapeWith = (life: RecordLife, columns: ReadonlyMap<string, ColumnRule> = new Map()) =>
+  new Shape({ stream: "s", takenTables: new Set(), names: ANY_NAMES, key: [["id"]], columns, life });
+
+const outlinerOf = (fields: readonly string[]) =>
+  new Outliner({ form: "json", list: [], fields, identity: ["id"], hasRules: false, isStrict: false });
+
+describe("a record of which states are kept", () => {
+  it.each<[string, RecordLife, string[]]>([
+    ["appended", { states: true }, ["eb_state"]],
+    [
+      "versions",
+      { states: true, deleted: true, validFrom: ({ at }) => String(at) },
+      ["eb_valid_from", "eb_state"],
+    ],
+  ])("is scanned (%s)", (_, life, told) => {
+    const records = Array.from({ length: 40 }, (_, id) => ({
+      id,
+      at: `2026-01-01T00:00:${String(id % 60).padStart(2, "0")}Z`,
+      rooms: Array.from({ length: id % 3 }, (_, no) => ({ no })),
+    }));
+    const [plain, express] = [shapeWith(life), shapeWith(life)];
+    for (const shape of [plain, express]) shape.shapeRecords(records);
+    const outliner = outlinerOf(["id", "at"]);
+    const outline = outliner.outline(encoder.encode(JSON.stringify(records)), express)!;
+    expect(outline.scan?.odd).toEqual([]);
+    const lives = (batches: Shaped["batches"]) =>
+      batches.map((batch) => batchRows(batch).map((row) => told.map((name) => row[name])));
+    const scanned = [...shapeBytes(outline, express)];
+    expect(lives(scanned[0]!.batches)).toEqual(lives(plain.shapeRecords(records).batches));
+    expect(lives(scanned[0]!.batches)[0]!.flat()).not.toContain(null);
+  });
+
+  it("is read plainly where values of it are hidden", () => {
+    const shape = shapeWith({ states: true }, new Map([["name", { conceal: hashing() }]]));
+    shape.shapeRecords([{ id: 1, name: "a" }]);
+    expect(outlinerOf(["id"]).outline(encoder.encode('[{"id":2,"name":"b"}]'), shape)?.scan).toBeUndefined();
+  });
+});
