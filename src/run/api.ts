@@ -60,6 +60,7 @@ export interface ApiInside {
   readonly clock: Clock;
   readonly network: Network;
   readonly expectListeners: Ports["expectListeners"];
+  readonly digest: Ports["digest"];
   readonly redactor: Redactor;
   /** responses come from a recording, and its time passes only while something is waited for */
   readonly replays: boolean;

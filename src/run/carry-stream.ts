@@ -157,7 +157,10 @@ class Carrier {
   private async open(): Promise<Map<string, SavedCursor>> {
     this.ask = await this.openAsk();
     this.stream = this.ask.stream;
-    const { load, shape, cursors, notice } = await openTables(this.stream, this.options);
+    const { load, shape, cursors, notice } = await openTables(this.stream, {
+      ...this.options,
+      digest: this.options.api.digest,
+    });
     this.load = load;
     this.shape = shape;
     this.checkpoints = this.openCheckpointer();
@@ -178,7 +181,7 @@ class Carrier {
   }
 
   private async openAsk(of?: CompiledStream): Promise<StreamAsk> {
-    const { api, stream, choices, signal, onEvent, startedAtMs, write } = this.options;
+    const { api, stream, choices, signal, onEvent, startedAtMs } = this.options;
     const stopping = AbortSignal.any([signal, this.stop.signal]);
     // every request under way listens to it
     api.expectListeners(stopping, this.stop.signal);
@@ -188,8 +191,7 @@ class Carrier {
       tally: this.tally,
       signal: stopping,
       nowMs: startedAtMs,
-      // which state of a record its rows tell of is worked out from whole records
-      onlyRows: write.standing === "replaced",
+      onlyRows: true,
       shape: () => (of === undefined ? this.shape : undefined),
       onEvent: (event) =>
         event.type === "notice" ? this.notice(event.message) : onEvent({ ...event, stream }),

@@ -129,6 +129,7 @@ export function connectWith<C extends Connector>(
     clock,
     network,
     expectListeners: machine.expectListeners,
+    digest: machine.digest,
     redactor,
     replays: replay !== undefined,
     signInPorts,

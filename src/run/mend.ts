@@ -135,8 +135,9 @@ class StreamMender {
     stream: CompiledStream,
     said: BridgeStream,
   ): Promise<void> {
-    const { session, bridge, run, startedAtMs } = this.parts;
+    const { session, bridge, run, startedAtMs, inside } = this.parts;
     const { load, shape } = await openTables(stream, {
+      digest: inside.digest,
       ...{ session, run, bridge: bridge.name, schema: bridge.schema, startedAtMs, notOver },
       write: intoStanding(said, stream),
       deletes: said.deletes,

@@ -8,6 +8,7 @@ import { type IntoTable, mismatch, noTable, tableFaults } from "../core/into/tab
 import { nameOfTable } from "../core/into/user-table.js";
 import type { DriftPolicy } from "../core/shape/drift-policy.js";
 import { snakeCase } from "../core/shape/naming.js";
+import type { Digest } from "../core/shape/record-state.js";
 import type { Shape } from "../core/shape/shape.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import { otherWriting, recordLife } from "../core/stream/record-life.js";
@@ -28,6 +29,8 @@ export interface TablesOptions {
   readonly drift?: DriftPolicy | undefined;
   readonly rootTables: ReadonlySet<string>;
   readonly startedAtMs: number;
+  /** what makes digests of records; default: JavaScript */
+  readonly digest?: Digest | undefined;
   /** rows that a later run than this one wrote are not to be replaced */
   readonly notOver?: number | undefined;
   /** these cursors instead of the ledger's */
@@ -66,7 +69,7 @@ async function openOwn(stream: CompiledStream, options: TablesOptions): Promise<
   takenTables.delete(rootTable);
   // rows without a key are told apart over all loads, and what tells of a record's end is a row as others
   const appends = write.deletes === undefined;
-  const life = recordLife(stream, { write, deletes, loadedAtMs: startedAtMs }, known);
+  const life = recordLife(stream, { write, deletes, loadedAtMs: startedAtMs, digest: options.digest }, known);
   const place = {
     names,
     takenTables,

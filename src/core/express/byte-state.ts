@@ -4,15 +4,18 @@
  */
 
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
-import { digestOf, type StepsIn } from "../shape/record-state.js";
+import { type Digest, digestOf, type StepsIn } from "../shape/record-state.js";
 import { LIST_STEP, MAP_STEP } from "../shape/steps.js";
-import { blanks, isDigit, isName, skipPlainText, skipValue } from "./skip.js";
+import { behindColon, blanks, isDigit, isName, skipPlainText, skipValue } from "./skip.js";
 
 /** What is known of a place in records. */
 interface Place {
   readonly parts: readonly string[];
   /** in the order in which they came first */
   readonly fields: Field[];
+  /** those of the last object there as they came, and in the order of their keys */
+  came: readonly Field[];
+  order: readonly Field[];
   items: Place | undefined;
   /** where keys are data, all of them lead to one place */
   entries: Place | undefined;
@@ -62,7 +65,10 @@ export class ByteState {
   private rest = 0;
   private objects = 0;
 
-  constructor(private readonly stepsIn: StepsIn) {}
+  constructor(
+    private readonly stepsIn: StepsIn,
+    private readonly digest: Digest = digestOf,
+  ) {}
 
   /**
    * The digest of the record that begins at a place of bytes which are known to be JSON; undefined where it is for the
@@ -81,8 +87,8 @@ export class ByteState {
       this.bytes = news;
       if (this.members(this.root, 0, object, came) < 0) return undefined;
     }
-    if (!this.endObject(0, came)) this.write(NULL);
-    return digestOf(this.out.subarray(0, this.end));
+    if (!this.endObject(this.root, 0, came)) this.write(NULL);
+    return this.digest(this.out.subarray(0, this.end));
   }
 
   /** Writes the value that begins at a place; the place behind it. What holds no value leaves nothing. */
@@ -110,7 +116,7 @@ export class ByteState {
     const begin = this.end;
     const came: Field[] = [];
     const end = this.members(place, from, ++this.objects, came);
-    if (end >= 0) this.endObject(begin, came);
+    if (end >= 0) this.endObject(place, begin, came);
     return end;
   }
 
@@ -121,14 +127,11 @@ export class ByteState {
     let at = blanks(bytes, from + 1);
     if (bytes[at] === OBJECT_END) return at + 1;
     for (;;) {
-      const nameEnd = skipPlainText(bytes, at + 1);
-      if (nameEnd < 0) return UNUSUAL;
-      const field = this.field(place, at + 1, nameEnd - 1, next);
+      const field = this.field(place, at + 1, next);
       if (field === undefined || field.lastObject === object) return UNUSUAL;
       field.lastObject = object;
       next = field.index + 1;
-      at = blanks(bytes, blanks(bytes, nameEnd) + 1);
-      at = this.member(field, at);
+      at = this.member(field, behindColon(bytes, at + field.name.length + 2));
       if (at < 0) return UNUSUAL;
       came.push(field);
       at = blanks(bytes, at);
@@ -151,22 +154,26 @@ export class ByteState {
   }
 
   /** Puts the fields in the order of their keys; false where none holds a value. */
-  private endObject(begin: number, came: readonly Field[]): boolean {
+  private endObject(place: Place, begin: number, came: readonly Field[]): boolean {
     if (this.end === begin) return false;
-    if (came.some((field, i) => i > 0 && field.rank < came[i - 1]!.rank)) this.putInOrder(begin, came);
+    if (!areAlike(came, place.came)) {
+      place.came = came;
+      place.order = [...came].sort((a, b) => a.rank - b.rank);
+    }
+    if (!areAlike(came, place.order)) this.putInOrder(begin, place.order);
     this.out[begin] = OBJECT;
     this.out[this.end++] = OBJECT_END;
     return true;
   }
 
-  private putInOrder(begin: number, came: readonly Field[]): void {
+  private putInOrder(begin: number, order: readonly Field[]): void {
     const { end } = this;
     const length = end - begin;
     this.reserve(length);
     const { out } = this;
     out.copyWithin(end, begin, end);
     let to = begin;
-    for (const { from, to: until } of [...came].sort((a, b) => a.rank - b.rank)) {
+    for (const { from, to: until } of order) {
       out.copyWithin(to, from + length, until + length);
       to += until - from;
     }
@@ -266,14 +273,16 @@ export class ByteState {
   }
 
   /** The field of a key: mostly the one that came behind the last one before. */
-  private field(place: Place, from: number, end: number, likely: number): Field | undefined {
+  private field(place: Place, from: number, likely: number): Field | undefined {
     const { fields } = place;
     const { bytes } = this;
     const first = fields[likely];
     if (first !== undefined && isName(bytes, from, first.name)) return first;
+    const end = skipPlainText(bytes, from);
+    if (end < 0) return undefined;
     for (const field of fields) if (isName(bytes, from, field.name)) return field;
     if (fields.length >= MOST_FIELDS) return undefined;
-    return this.newField(place, decoder.decode(bytes.subarray(from, end)));
+    return this.newField(place, decoder.decode(bytes.subarray(from, end - 1)));
   }
 
   private newField(place: Place, key: string): Field {
@@ -298,9 +307,17 @@ export class ByteState {
   }
 }
 
+function areAlike(left: readonly Field[], right: readonly Field[]): boolean {
+  if (left.length !== right.length) return false;
+  for (let i = 0; i < left.length; i++) if (left[i] !== right[i]) return false;
+  return true;
+}
+
 const placeAt = (parts: readonly string[]): Place => ({
   parts,
   fields: [],
+  came: [],
+  order: [],
   items: undefined,
   entries: undefined,
 });

@@ -38,10 +38,10 @@ export class LifeScan {
   private news: Uint8Array | undefined;
   private given: Sketch = {};
 
-  constructor({ state, stepsIn, identity, validFrom }: ScannableLife, root: TableScan) {
+  constructor({ state, stepsIn, digest, identity, validFrom }: ScannableLife, root: TableScan) {
     this.identity = identity;
     const digests = state && root.builders.get(state);
-    this.states = digests && { into: digests, of: new ByteState(stepsIn) };
+    this.states = digests && { into: digests, of: new ByteState(stepsIn, digest) };
     const times = identity && root.builders.get(identity);
     const put = times && putterOf(times);
     this.begins =

@@ -71,7 +71,7 @@ export class ShapeTables implements ShapeGrowth {
     this.root = new TableShape(name, [], spec.names, RESERVED);
     this.all.push(this.root);
     this.keyColumns = this.addKey(known);
-    const state = new RecordState(this.stepsIn);
+    const state = new RecordState(this.stepsIn, spec.life?.digest);
     this.life = new LifeColumns(spec.life ?? {}, (record) => state.of(record, this.concealed));
     this.life.addTo(this.root);
     this.drift = new Drift(spec.drift ?? OPEN_POLICY, known.length > 0);

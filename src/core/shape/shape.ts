@@ -12,7 +12,7 @@ import { ExactNumber, isPlainObject } from "./exact-json.js";
 import { inTableOrder } from "./life-columns.js";
 import { formatPath } from "./naming.js";
 import { getByPath } from "./path-get.js";
-import type { StepsIn } from "./record-state.js";
+import type { Digest, StepsIn } from "./record-state.js";
 import { exampleOf } from "./redacted-example.js";
 import { ShapeTables } from "./shape-tables.js";
 import type { Issue, KnownColumn, RecordLife, SchemaChange, Shaped, ShapeSpec } from "./shaped.js";
@@ -35,6 +35,7 @@ export interface ScannableLife {
   /** the column of its digest, and what of it is stored */
   readonly state: ColumnShape | undefined;
   readonly stepsIn: StepsIn;
+  readonly digest: Digest | undefined;
   /** what tells its states apart */
   readonly identity: ColumnShape | undefined;
   readonly validFrom: RecordLife["validFrom"];
@@ -157,7 +158,7 @@ export class Shape {
       tables: isScanned ? all : [],
       key: this.keyColumns,
       isTelling,
-      life: { state, stepsIn, identity, validFrom: life.life.validFrom },
+      life: { state, stepsIn, digest: life.life.digest, identity, validFrom: life.life.validFrom },
     };
   }
 

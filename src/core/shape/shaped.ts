@@ -5,6 +5,7 @@ import type { TableBatch } from "./batch.js";
 import type { ColumnType, Seen } from "./column-type.js";
 import type { DriftPolicy } from "./drift-policy.js";
 import type { NameRules } from "./naming.js";
+import type { Digest } from "./record-state.js";
 import type { ColumnRole, ColumnRule, Room } from "./table-shape.js";
 
 /** What is known of a stream before its first record. */
@@ -43,6 +44,8 @@ export interface ShapeSpec {
 export interface RecordLife {
   /** `eb_state`: a digest of what is stored of the record, by which states are told apart */
   readonly states?: boolean | undefined;
+  /** what makes it; default: JavaScript */
+  readonly digest?: Digest | undefined;
   /** `eb_valid_from`: since when the record is as it is, RFC 3339; `eb_valid_to` stands beside it */
   readonly validFrom?: ((record: Readonly<Record<string, unknown>>) => string) | undefined;
   /** `eb_deleted_at`: empty until the record is told to be gone */

@@ -5,6 +5,7 @@ import type { WriteMethod } from "../define/write-method.js";
 import { formatInstant } from "../shape/date-time.js";
 import { formatPath } from "../shape/naming.js";
 import { getByPath } from "../shape/path-get.js";
+import type { Digest } from "../shape/record-state.js";
 import type { KnownColumn, RecordLife } from "../shape/shaped.js";
 import { cursorValue, epochMicros } from "../track/cursor-value.js";
 import type { CompiledStream } from "./compile-stream.js";
@@ -15,19 +16,24 @@ export interface Writing {
   readonly deletes: DeleteMode;
   /** ms since 1970: since when a version holds whose record tells no time */
   readonly loadedAtMs: number;
+  /** what makes digests of texts; default: JavaScript */
+  readonly digest?: Digest | undefined;
 }
 
 /** `known`: the columns that stand, for what is marked once stays so. */
 export function recordLife(
   stream: CompiledStream,
-  { write, deletes, loadedAtMs }: Writing,
+  { write, deletes, loadedAtMs, digest }: Writing,
   known: readonly KnownColumn[] = [],
 ): RecordLife {
   switch (write.standing) {
     case "kept":
-      return { states: stream.key.length > 0 };
+      return { states: stream.key.length > 0, digest };
     case "versioned":
-      return { states: true, deleted: true, validFrom: (record) => changedAt(record, stream, loadedAtMs) };
+      return {
+        ...{ states: true, digest, deleted: true },
+        validFrom: (record) => changedAt(record, stream, loadedAtMs),
+      };
     default: {
       const hasMark = known.some(({ role }) => role === "deleted");
       return { deleted: !write.buildsBeside && (deletes === "mark" || hasMark) };
