@@ -27,7 +27,7 @@ const onServer = (title: string, warehouse: string, usual: readonly string[]) =>
       (file) => `test/${file}.test.ts`,
     ),
     globalSetup: ["test/support/servers.ts"],
-    setupFiles: ["test/support/needs-server.ts"],
+    setupFiles: ["test/support/after-each.ts", "test/support/needs-server.ts"],
     env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: warehouse },
     testTimeout: 240_000,
     hookTimeout: 60_000,
@@ -46,6 +46,7 @@ const onFolders = {
     include: (process.env.EARLY_BRIDGE_LONG === "1" ? OF_FILES : ["merge"]).map(
       (file) => `test/${file}.test.ts`,
     ),
+    setupFiles: ["test/support/after-each.ts"],
     env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: "files" },
     testTimeout: 240_000,
     hookTimeout: 60_000,
@@ -64,6 +65,7 @@ export default defineConfig({
           name: "whole",
           isolate: false,
           include: ["test/**/*.test.ts"],
+          setupFiles: ["test/support/after-each.ts"],
           // what is kept between processes is not the user's
           env: { TZ: "America/St_Johns", EARLY_BRIDGE_CACHE: join(tmpdir(), "early-bridge-test-cache") },
           exclude: ["postgres", "mariadb", "servers"].map((file) => `test/${file}.test.ts`),

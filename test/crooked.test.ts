@@ -6,8 +6,9 @@ import { connect, defineConnector, openBridge, type RunReport } from "../src/ind
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { FAULTS, ITEMS, PAGES, SECRET, SIGN_INS, startCrooked } from "./support/crooked.js";
 import { isLong } from "./support/long.js";
-import { temporaryFolder, whenDone } from "./support/project.js";
+import { temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
+import { whenDone } from "./support/when-done.js";
 
 const ALL = Object.keys(FAULTS).flatMap((fault) =>
   Object.keys(PAGES).flatMap((pages) =>

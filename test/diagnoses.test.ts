@@ -10,8 +10,9 @@ import { memoryTokenStore } from "../src/auth/token-store.js";
 import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { nodeClock } from "../src/http/node-clock.js";
 import { type BridgeError, type ConnectOptions, connect, defineConnector, probe } from "../src/index.js";
-import { temporaryFolder, whenDone } from "./support/project.js";
+import { temporaryFolder } from "./support/project.js";
 import { listen, proxyAnswering, serve } from "./support/serve.js";
+import { whenDone } from "./support/when-done.js";
 
 const PAGE = readFileSync("docs/sign-in.md", "utf8");
 

@@ -14,9 +14,10 @@ import { draftDocument } from "../src/node/draft.js";
 import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/standins/index.js";
 import { logIn } from "./support/log-in.js";
 import { everyNth, inLong } from "./support/long.js";
-import { bookingsService, command, demoProject, temporaryFolder, whenDone } from "./support/project.js";
+import { bookingsService, command, demoProject, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
+import { whenDone } from "./support/when-done.js";
 
 const key = (name: string, at: string) => `{ key: "{api_key}", ${at}, name: ${name} }`;
 const sensorDays = "from=2026-01-01&to=2026-01-09";

@@ -17,8 +17,9 @@ import {
 } from "../src/standins/neighbours/data.js";
 import type { NeighboursOptions } from "../src/standins/neighbours/server.js";
 import { everyNth, inLong } from "./support/long.js";
-import { command, demoProject, startCommand, type TestProject, whenDone } from "./support/project.js";
+import { command, demoProject, startCommand, type TestProject } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
+import { whenDone } from "./support/when-done.js";
 
 const quick = { retry: { baseMs: 2, capMs: 20, tries: 14 } };
 /** Longer than the figures' service takes to forget a report whose response was lost: until then it is busy. */

@@ -10,7 +10,8 @@ import { fakeApi } from "./support/fake-api.js";
 import { logIn } from "./support/log-in.js";
 import { inLong } from "./support/long.js";
 import { outputLines } from "./support/output.js";
-import { bookingsService, command, demoProject, temporaryFolder, whenDone } from "./support/project.js";
+import { bookingsService, command, demoProject, temporaryFolder } from "./support/project.js";
+import { whenDone } from "./support/when-done.js";
 
 interface Forecast {
   readonly bridge: string;

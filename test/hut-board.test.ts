@@ -8,8 +8,9 @@ import type { Browser } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { openBrowser, serious } from "./support/browser.js";
 import { isLong } from "./support/long.js";
-import { bookingsService, command, demoProject, whenDone } from "./support/project.js";
+import { bookingsService, command, demoProject } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
+import { whenDone } from "./support/when-done.js";
 
 const EXAMPLE = resolve("examples/hut-board");
 

@@ -17,8 +17,9 @@ import { openTransport } from "../src/http/transport.js";
 import { connect, defineConnector } from "../src/index.js";
 import { inLong } from "./support/long.js";
 import { oauthServer } from "./support/oauth-server.js";
-import { temporaryFolder, whenDone } from "./support/project.js";
+import { temporaryFolder } from "./support/project.js";
 import { echo, quick } from "./support/signed-in.js";
+import { whenDone } from "./support/when-done.js";
 
 /** The status that a server answers to a request line of any form. */
 function rawStatus(host: string, line: string): Promise<number> {

@@ -14,10 +14,10 @@ import {
   startCommand,
   type TestProject,
   temporaryFolder,
-  whenDone,
 } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { expectTruth, queryFile } from "./support/truth.js";
+import { whenDone } from "./support/when-done.js";
 
 type Mistake = (project: TestProject, service: BookingsService) => unknown;
 const connectorFile = "connectors/bookings.connector.yaml";

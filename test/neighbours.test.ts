@@ -7,9 +7,10 @@ import { BOOKINGS_DEFAULTS, NEIGHBOURS_DEFAULTS, startNeighbours } from "../src/
 import { logIn } from "./support/log-in.js";
 import { inLong } from "./support/long.js";
 import { type OutputLine, outputLines } from "./support/output.js";
-import { bookingsService, command, demoProject, type TestProject, whenDone } from "./support/project.js";
+import { bookingsService, command, demoProject, type TestProject } from "./support/project.js";
 import { proxyAnswering } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
+import { whenDone } from "./support/when-done.js";
 
 /** The demo's project with every account filled in, and a config folder of its own. */
 async function wholeProject(): Promise<{

@@ -8,8 +8,9 @@ import { fileKeep } from "../src/node/file-keep.js";
 import { nodePorts } from "../src/node/ports.js";
 import { connectWith } from "../src/run/connect-with.js";
 import { allRecords, HUT, HUTS, schemaOf } from "./support/odata.js";
-import { temporaryFolder, whenDone } from "./support/project.js";
+import { temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
+import { whenDone } from "./support/when-done.js";
 
 describe("metadata that is kept", () => {
   const open = async () => {

@@ -11,9 +11,10 @@ import { bridgeInto } from "./support/carried.js";
 import { allRecords, failure, type Input, openOData } from "./support/odata.js";
 import { type Houses, odataHouse } from "./support/odata-house.js";
 import { odataStranger } from "./support/odata-stranger.js";
-import { temporaryFolder, whenDone } from "./support/project.js";
+import { temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
+import { whenDone } from "./support/when-done.js";
 
 const MEMBERS = [
   {

@@ -10,7 +10,8 @@ import { peek } from "../src/index.js";
 import { startNeighbours } from "../src/standins/index.js";
 import { fakeApi } from "./support/fake-api.js";
 import { outputLines } from "./support/output.js";
-import { command, demoProject, temporaryFolder, whenDone } from "./support/project.js";
+import { command, demoProject, temporaryFolder } from "./support/project.js";
+import { whenDone } from "./support/when-done.js";
 
 const stays = Array.from({ length: 100 }, (_, id) => ({
   id,

@@ -12,10 +12,10 @@ import { nodeClock } from "../src/http/node-clock.js";
 import { openTransport } from "../src/http/transport.js";
 import { connect, defineConnector } from "../src/index.js";
 import { CLIENT_SECRET, LONG_SECRET, oauthServer } from "./support/oauth-server.js";
-import { temporaryFolder, whenDone } from "./support/project.js";
+import { temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
-
 import { echo, quick, read, type SignIn } from "./support/signed-in.js";
+import { whenDone } from "./support/when-done.js";
 
 describe("fixed credentials", () => {
   it.each<[string, SignIn, Record<string, unknown>]>([

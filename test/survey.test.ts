@@ -12,8 +12,9 @@ import { startNeighbours } from "../src/standins/index.js";
 import { inLong } from "./support/long.js";
 import { odataStranger } from "./support/odata-stranger.js";
 import { outputLines } from "./support/output.js";
-import { command, demoProject, whenDone } from "./support/project.js";
+import { command, demoProject } from "./support/project.js";
 import { serve } from "./support/serve.js";
+import { whenDone } from "./support/when-done.js";
 
 const LIST = {
   type: "array",

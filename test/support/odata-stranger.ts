@@ -4,8 +4,9 @@ import { mkdirSync, writeFileSync } from "node:fs";
 import { createServer } from "node:http";
 import { createRequire } from "node:module";
 import { join, resolve } from "node:path";
-import { temporaryFolder, whenDone } from "./project.js";
+import { temporaryFolder } from "./project.js";
 import { listen } from "./serve.js";
+import { whenDone } from "./when-done.js";
 
 type Router = (request: unknown, response: unknown, next: (error?: unknown) => void) => void;
 interface MockServer {

@@ -2,8 +2,8 @@
 
 import { expect } from "vitest";
 import { type Api, connect, defineConnector } from "../../src/index.js";
-import { whenDone } from "./project.js";
 import { serve } from "./serve.js";
+import { whenDone } from "./when-done.js";
 
 export type Input = Parameters<typeof defineConnector>[0];
 

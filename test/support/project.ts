@@ -4,7 +4,6 @@ import { type ChildProcess, spawn } from "node:child_process";
 import { cpSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join, resolve } from "node:path";
-import { afterEach } from "vitest";
 import {
   type BookingsOptions,
   type BookingsService,
@@ -12,17 +11,7 @@ import {
   envFileText,
   startBookings,
 } from "../../src/standins/index.js";
-
-const cleanUps: (() => unknown)[] = [];
-
-afterEach(async () => {
-  for (const cleanUp of cleanUps.splice(0).reverse()) await cleanUp();
-});
-
-/** Runs `cleanUp` when the test has ended. */
-export function whenDone(cleanUp: () => unknown): void {
-  cleanUps.push(cleanUp);
-}
+import { whenDone } from "./when-done.js";
 
 export function temporaryFolder(): string {
   const folder = mkdtempSync(join(tmpdir(), "early-bridge-"));

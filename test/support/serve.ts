@@ -2,7 +2,7 @@
 
 import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
 import type { AddressInfo, Server } from "node:net";
-import { whenDone } from "./project.js";
+import { whenDone } from "./when-done.js";
 
 /** What a test's server does with a request; `body` is all that was sent, as text. */
 export type Handler = (request: IncomingMessage, response: ServerResponse, body: string) => unknown;
