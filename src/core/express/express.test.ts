@@ -109,8 +109,8 @@ function bothReaders(pages: readonly string[], stream: Record<string, unknown>, 
 const BY_ID = {
   form: "json" as const,
   list: [],
-  fields: ["id"],
-  identity: ["id"],
+  fields: [["id"]],
+  identity: [["id"]],
   hasRules: false,
   isStrict: false,
 };

@@ -9,14 +9,15 @@ import type { ColumnRule } from "../shape/table-shape.js";
 import { ANY_NAMES } from "../stream/shape-of.js";
 import { Outliner } from "./outline.js";
 import { shapeBytes } from "./shape-bytes.js";
+import type { FieldPath } from "./sketch.js";
 
 const encoder = new TextEncoder();
 
 const shapeWith = (life: RecordLife, columns: ReadonlyMap<string, ColumnRule> = new Map()) =>
   new Shape({ stream: "s", takenTables: new Set(), names: ANY_NAMES, key: [["id"]], columns, life });
 
-const outlinerOf = (fields: readonly string[]) =>
-  new Outliner({ form: "json", list: [], fields, identity: ["id"], hasRules: false, isStrict: false });
+const outlinerOf = (fields: readonly FieldPath[]) =>
+  new Outliner({ form: "json", list: [], fields, identity: [["id"]], hasRules: false, isStrict: false });
 
 describe("a record of which states are kept", () => {
   it.each<[string, RecordLife, string[]]>([
@@ -34,7 +35,7 @@ describe("a record of which states are kept", () => {
     }));
     const [plain, express] = [shapeWith(life), shapeWith(life)];
     for (const shape of [plain, express]) shape.shapeRecords(records);
-    const outliner = outlinerOf(["id", "at"]);
+    const outliner = outlinerOf([["id"], ["at"]]);
     const outline = outliner.outline(encoder.encode(JSON.stringify(records)), express)!;
     expect(outline.scan?.odd).toEqual([]);
     const lives = (batches: Shaped["batches"]) =>
@@ -47,6 +48,8 @@ describe("a record of which states are kept", () => {
   it("is read plainly where values of it are hidden", () => {
     const shape = shapeWith({ states: true }, new Map([["name", { conceal: hashing() }]]));
     shape.shapeRecords([{ id: 1, name: "a" }]);
-    expect(outlinerOf(["id"]).outline(encoder.encode('[{"id":2,"name":"b"}]'), shape)?.scan).toBeUndefined();
+    expect(
+      outlinerOf([["id"]]).outline(encoder.encode('[{"id":2,"name":"b"}]'), shape)?.scan,
+    ).toBeUndefined();
   });
 });

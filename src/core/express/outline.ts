@@ -6,9 +6,10 @@
  */
 
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
+import { getByPath } from "../shape/path-get.js";
 import type { Scanned, Shape } from "../shape/shape.js";
 import { Scanner } from "./scanner.js";
-import { type Sketch, valueAt } from "./sketch.js";
+import { type FieldPath, type Sketch, valueAt } from "./sketch.js";
 import { behindColon, blanks, isName, skipPlainText, skipValue } from "./skip.js";
 
 /** Makes JSON Lines of another form of rows; undefined where the page is not of the usual kind. */
@@ -22,10 +23,10 @@ export interface OutlinePlan {
   readonly form: "json" | "json_lines" | LinesMaker;
   /** the keys that lead to the list of records; none: the body is the list */
   readonly list: readonly string[];
-  /** fields of each record */
-  readonly fields: readonly string[];
+  /** paths of fields of each record, through objects alone */
+  readonly fields: readonly FieldPath[];
   /** those of them that tell it from others: where two records of a page have the same, they are to be compared */
-  readonly identity: readonly string[];
+  readonly identity: readonly FieldPath[];
   /** whether a record only tells that one is gone, by those fields */
   readonly isRemoval?: ((sketch: Readonly<Sketch>) => boolean) | undefined;
   /** rules leave records out, or give each of them fields: rows are made behind them */
@@ -46,7 +47,7 @@ export interface ByteRecords {
   readonly bytes: Uint8Array;
   readonly starts: readonly number[];
   readonly ends: readonly number[];
-  /** each record with the fields that were wanted, as JSON.parse gives them; nothing else is in it */
+  /** each record with the fields that were wanted, as JSON.parse gives them; at most others of their objects beside them */
   readonly sketches: readonly Readonly<Sketch>[];
   /** what rules give to each of them */
   readonly news?: readonly RecordNews[] | undefined;
@@ -124,7 +125,8 @@ export class Outliner {
 
   constructor(private readonly plan: OutlinePlan) {
     this.list = plan.list.map((name) => encoder.encode(name));
-    this.fields = plan.fields.map((name) => ({ name, bytes: encoder.encode(name) }));
+    const names = new Set(plan.fields.map(([name]) => name!));
+    this.fields = [...names].map((name) => ({ name, bytes: encoder.encode(name) }));
   }
 
   /** Whether a record only tells that one is gone. */
@@ -201,14 +203,14 @@ export class Outliner {
   }
 }
 
-function areDifferent(sketches: Outline["sketches"], identity: readonly string[]): boolean {
-  const [name] = identity;
+function areDifferent(sketches: Outline["sketches"], identity: readonly FieldPath[]): boolean {
+  const [path] = identity;
   const seen = new Set<unknown>();
-  const kind = typeof sketches[0]?.[name!];
+  const kind = typeof getByPath(sketches[0], path!);
   for (const sketch of sketches) {
-    const value = sketch[name!];
+    const value = getByPath(sketch, path!);
     // "1" and 1 are the same to whoever compares texts
-    if (identity.length > 1) seen.add(stringifyExact(identity.map((each) => sketch[each])));
+    if (identity.length > 1) seen.add(stringifyExact(identity.map((each) => getByPath(sketch, each))));
     else if (typeof value === kind) seen.add(value);
     else return false;
   }

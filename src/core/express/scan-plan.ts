@@ -5,6 +5,7 @@ import { fixedWidth } from "../shape/batch.js";
 import type { Scannable } from "../shape/shape.js";
 import type { ColumnRule, ColumnShape, FieldNode, ObjectNode, TableShape } from "../shape/table-shape.js";
 import { ColumnBuilder } from "./column-builder.js";
+import type { FieldPath } from "./sketch.js";
 import { type PutValue, putterOf } from "./values.js";
 
 /** A key of an object, and where its values go; what has no place is for the plain reader. */
@@ -23,8 +24,8 @@ export interface Entry {
   readonly items: TableScan | undefined;
   readonly key: string;
   readonly token: Token | undefined;
-  /** asking needs its value */
-  isWanted: boolean;
+  /** asking needs its value, or some of the fields in it */
+  wanted: "whole" | "within" | undefined;
   /** the object that had it last: a key that comes twice is for the plain reader */
   lastObject: number;
 }
@@ -111,8 +112,17 @@ export function scanPlan(
 }
 
 /** Notes which fields of a record have values that asking needs. */
-export function noteWanted({ entries }: Node, wanted: readonly string[]): void {
-  for (const entry of entries) entry.isWanted = wanted.includes(entry.key);
+export function noteWanted({ entries }: Node, wanted: readonly FieldPath[]): void {
+  for (const entry of entries) {
+    const paths = wanted.filter(([key]) => key === entry.key);
+    const isWhole = paths.some(({ length }) => length === 1) || entry.object === undefined;
+    entry.wanted = paths.length === 0 ? undefined : isWhole ? "whole" : "within";
+    if (entry.object !== undefined)
+      noteWanted(
+        entry.object,
+        paths.map((path) => path.slice(1)),
+      );
+  }
 }
 
 /** Roles of columns of tables that are scanned: no rows without a key. */
@@ -163,7 +173,7 @@ function entryOf(field: FieldNode, index: number, scan: TableScan, plan: Plan): 
     items,
     key: field.key,
     token: tokenOf(field.key),
-    isWanted: false,
+    wanted: undefined,
     lastObject: 0,
   };
 }

@@ -15,7 +15,7 @@ import {
   type TableScan,
   type Token,
 } from "./scan-plan.js";
-import { type Sketch, valueAt } from "./sketch.js";
+import { type FieldPath, type Sketch, valueAt } from "./sketch.js";
 import { behindColon, blanks, isName, skipValue } from "./skip.js";
 
 export class Scanner {
@@ -46,7 +46,7 @@ export class Scanner {
   }
 
   /** Begins with a page, empty again. `wanted`: fields that are to be in the sketches of its records. */
-  begin(bytes: Uint8Array, wanted: readonly string[] = []): void {
+  begin(bytes: Uint8Array, wanted: readonly FieldPath[] = []): void {
     for (const table of this.tables) table.clear();
     this.bytes = bytes;
     this.view = new DataView(bytes.buffer, bytes.byteOffset, bytes.length);
@@ -122,9 +122,12 @@ export class Scanner {
       next = entry.index + 1;
       const value = this.valueFrom;
       if (value < 0) return -1;
-      const end = this.field(entry, value, table, row);
+      const end =
+        entry.wanted === "within"
+          ? this.sketched(entry, value, table, row)
+          : this.field(entry, value, table, row);
       if (end < 0) return -1;
-      if (entry.isWanted) this.sketch[entry.key] = valueAt(bytes, value, end);
+      if (entry.wanted === "whole") this.sketch[entry.key] = valueAt(bytes, value, end);
       at = blanks(bytes, end);
       if (bytes[at] === 125) return at + 1;
       if (bytes[at] !== 44) return -1;
@@ -154,6 +157,17 @@ export class Scanner {
     let w = 0;
     for (let i = 0; i < length - 4; i += 4) if (view.getInt32(at + i, true) !== words[w++]) return false;
     return view.getInt32(at + length - 4, true) === words[w];
+  }
+
+  /** A field of which some fields are to be in the sketch: they stand in one of its own there. */
+  private sketched(entry: Entry, at: number, table: TableScan, row: number): number {
+    const { sketch } = this;
+    const inner: Sketch = {};
+    sketch[entry.key] = inner;
+    this.sketch = inner;
+    const end = this.field(entry, at, table, row);
+    this.sketch = sketch;
+    return end;
   }
 
   private field(entry: Entry, at: number, table: TableScan, row: number): number {

@@ -3,8 +3,11 @@
 import { parseExactJson } from "../shape/exact-json.js";
 import { isDigit } from "./skip.js";
 
-/** A record with the fields that were wanted, and nothing else. */
+/** A record with the fields that were wanted. */
 export type Sketch = Record<string, unknown>;
+
+/** The keys that lead to a field through objects. */
+export type FieldPath = readonly string[];
 
 const decoder = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
 

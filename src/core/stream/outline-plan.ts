@@ -6,7 +6,8 @@ import type { OutlinePlan } from "../express/outline.js";
 import { compilePlainPath } from "../language/plain-path.js";
 import { isOld } from "../odata/literal.js";
 import { lateError } from "../odata/payload.js";
-import { parsePath } from "../shape/naming.js";
+import { formatPath, parsePath } from "../shape/naming.js";
+import { isManyStep, keyOfStep } from "../shape/steps.js";
 import type { CompiledStream } from "./compile-stream.js";
 
 /** undefined where a rule, a function or another form of response has to see whole records. */
@@ -41,21 +42,30 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
     ...(after === undefined ? [] : [parsePath(after) ?? []]),
     ...reads.map((name) => [name]),
   ];
-  if (wanted.some((parts) => parts.length !== 1 || parts[0] === "__proto__")) return undefined;
-  const names = (paths: readonly (readonly string[])[]) => [...new Set(paths.map(([name]) => name!))];
+  if (!wanted.every(isPlainPath)) return undefined;
   // the records of lines are all that there is
   if (form !== "json" && list !== "") return undefined;
   return {
     form,
     list: list.split(".").slice(1),
-    fields: names(wanted),
-    identity: names(identity),
+    fields: distinct(wanted),
+    identity: distinct(identity),
     // what an entity says of itself is not passed over
     isRemoval: definition.gone === undefined ? undefined : isRemoval,
     hasRules: hasRules(stream),
     isUnlike: set && ((body) => lateError(body) !== undefined),
     isStrict: set !== undefined,
   };
+}
+
+/** Whether a path leads through objects alone. */
+function isPlainPath(parts: readonly string[]): boolean {
+  const isPlain = (step: string) => keyOfStep(step) === step && !isManyStep(step) && step !== "__proto__";
+  return parts.length > 0 && parts.every(isPlain);
+}
+
+function distinct(paths: readonly (readonly string[])[]): (readonly string[])[] {
+  return [...new Map(paths.map((parts) => [formatPath(parts), parts])).values()];
 }
 
 function formOf(decoder: Decoder): OutlinePlan["form"] | undefined {
