@@ -11,6 +11,7 @@ import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import type { FilesInput } from "../src/core/define/files-schema.js";
 import type { WriteMode } from "../src/core/define/project-schema.js";
 import { BridgeError } from "../src/core/errors.js";
+import { planBridge } from "../src/index.js";
 import { folder } from "../src/warehouse/files/index.js";
 import { localFolder } from "../src/warehouse/files/local-folder.js";
 import { filesWarehouse } from "../src/warehouse/files/session.js";
@@ -450,9 +451,9 @@ describe("the demo", () => {
 it("has no tables that stand: a stream into one says so", async () => {
   const api = apiOf({}, () => ({ body: [{ id: 1 }] }));
   const streams = { s: { into: { table: "contacts" } } };
-  const { error } = await (
-    await bridgeInto(folder(join(temporaryFolder(), "handover")), api, { streams })
-  ).run();
-  expect(error).toMatchObject({ code: "CONFIG_INVALID" });
-  expect(error!.message).toContain("the warehouse has none");
+  const bridge = await bridgeInto(folder(join(temporaryFolder(), "handover")), api, { streams });
+  const saysSo = { code: "CONFIG_INVALID", message: expect.stringContaining("the warehouse has none") };
+  await expect(planBridge(bridge, api)).rejects.toMatchObject(saysSo);
+  expect((await bridge.run()).error).toMatchObject(saysSo);
+  await expect(planBridge(bridge, api)).rejects.toMatchObject(saysSo);
 });

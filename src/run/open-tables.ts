@@ -100,6 +100,17 @@ async function openUserTable(
   return { load, shape, ...(await openCursors(options, stream, load, nameOfTable(match.table))) };
 }
 
+/** For a stream that is to go into a table that stands, in a warehouse that has files alone. */
+export const hasNoTables = (stream: string) =>
+  new BridgeError(
+    "CONFIG_INVALID",
+    `Stream ${stream} goes into no table that stands: the warehouse has none.`,
+    {
+      where: { stream },
+      hint: "into: goes with PostgreSQL, MariaDB and DuckDB; take it out, and the stream gets files of its own.",
+    },
+  );
+
 /**
  * The table that stands already, which a stream goes into, and which of its columns take which fields.
  * @throws BridgeError TABLE_MISMATCH where it is not there, or does not fit
@@ -115,15 +126,7 @@ export async function userTableOf(
 ): Promise<{ readonly match: ColumnMatch; readonly schema: string }> {
   const schema = into.schema ?? options.schema;
   const place = { schema, name: into.table };
-  if (session.userTable === undefined)
-    throw new BridgeError(
-      "CONFIG_INVALID",
-      `Stream ${stream.name} goes into no table that stands: the warehouse has none.`,
-      {
-        where: { stream: stream.name },
-        hint: "into: goes with PostgreSQL, MariaDB and DuckDB; take it out, and the stream gets files of its own.",
-      },
-    );
+  if (session.userTable === undefined) throw hasNoTables(stream.name);
   const table = await session.userTable(schema, into.table);
   if (table === undefined) throw mismatch(stream.name, place, [noTable(schema, into.table)]);
   const match = new ColumnMatch(table, into.columns);

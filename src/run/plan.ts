@@ -17,6 +17,7 @@ import type { WarehouseSession } from "../warehouse/warehouse.js";
 import { type Api, insideOf } from "./api.js";
 import type { Bridge } from "./bridge.js";
 import { asBridged } from "./bridge-stream.js";
+import { hasNoTables } from "./open-tables.js";
 import { planInto } from "./plan-into.js";
 
 /** What a run would ask for a stream, in words. */
@@ -28,13 +29,15 @@ export interface StreamPlan extends Described {
 
 /**
  * The plan of a bridge's streams. Nothing is sent to the API; the warehouse is only read, where there is one.
- * @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept
+ * @throws BridgeError CONFIG_INVALID where the API's limits of a request are not kept, or the warehouse has no tables
+ * that stand
  */
 export async function planBridge(bridge: Bridge, of: Api): Promise<StreamPlan[]> {
   const api = insideOf(of);
   const saved = await readStanding(bridge);
   const plans = [...bridge.streams].map(async ([name, choices]) => {
     const { write, into } = choices;
+    if (into !== undefined && bridge.warehouse.hasFiles === true) throw hasNoTables(name);
     const { cursors: standing = NONE, known = [], userTable } = saved.get(name) ?? {};
     const stream = asBridged(await api.stream(name), choices, api);
     const table =

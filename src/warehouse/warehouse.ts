@@ -25,6 +25,8 @@ export type { SchemaChange };
 export interface Warehouse {
   /** how messages name it, such as `DuckDB file huts.duckdb` */
   readonly title: string;
+  /** whether its tables are files, so that none stands which rows of a stream could go into; default: they are not */
+  readonly hasFiles?: boolean | undefined;
   /** SQL that gives a user of the warehouse exactly what a bridge needs */
   grants(needs: WarehouseNeeds): string;
   /** @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */

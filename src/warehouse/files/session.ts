@@ -40,6 +40,7 @@ export function filesWarehouse(place: StorePlace, input: FilesInput): Warehouse 
   const options = filesOptions(input);
   return {
     title: place.title,
+    hasFiles: true,
     grants: () => place.grants,
     open: async ({ readOnly = false } = {}) => {
       if (readOnly) return openSession(place, options, await mkdtemp(join(tmpdir(), "early-bridge-")), true);
