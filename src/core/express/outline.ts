@@ -47,7 +47,7 @@ export interface ByteRecords {
   readonly bytes: Uint8Array;
   readonly starts: readonly number[];
   readonly ends: readonly number[];
-  /** each record with the fields that were wanted, as JSON.parse gives them; others of their objects may be there too */
+  /** each record with the fields that were wanted, as JSON.parse gives them; others of their objects may be there */
   readonly sketches: readonly Readonly<Sketch>[];
   /** what rules give to each of them */
   readonly news?: readonly RecordNews[] | undefined;
