@@ -146,23 +146,26 @@ export const DUCKDB: SqlDialect = Object.freeze({
   },
 });
 
-/** Some cells are planned sooner as literals, many as a list. */
+/** Few short cells are planned sooner as literals, others as a list. */
 const MOST_LITERALS = 400;
+const MOST_SIGNS = 65_536;
 
-/** In one statement: few rows stand in it, many travel as texts in JSON. */
+/** In one statement: few rows stand in it, others travel as texts in JSON. */
 function rowsOf(rows: readonly (readonly SqlCell[])[]) {
   const texts = rows.map((row) => row.map((cell) => (cell === null ? null : String(cell))));
   const width = rows[0]!.length;
-  // a statement ends at a NUL
-  const areLiterals =
-    rows.length * width <= MOST_LITERALS && !texts.some((row) => row.some((text) => text?.includes("\0")));
-  if (areLiterals) {
+  if (areFew(texts.flat())) {
     const literal = (text: string | null) => (text === null ? "NULL" : quoteText(text));
-    return [
-      { query: `VALUES ${texts.map((row) => `(${row.map(literal).join(", ")})`).join(", ")}`, values: [] },
-    ];
+    const lists = texts.map((row) => `(${row.map(literal).join(", ")})`);
+    return [{ query: `VALUES ${lists.join(", ")}`, values: [] }];
   }
   const cells = Array.from({ length: width }, (_, i) => `each[${i + 1}]`).join(", ");
   const query = `SELECT ${cells} FROM (SELECT unnest(from_json($1::JSON, '[["VARCHAR"]]')) AS each)`;
   return [{ query, values: [JSON.stringify(texts)] }];
+}
+
+function areFew(texts: readonly (string | null)[]): boolean {
+  const signs = texts.reduce((sum, text) => sum + (text?.length ?? 0), 0);
+  // a statement ends at a NUL
+  return texts.length <= MOST_LITERALS && signs <= MOST_SIGNS && !texts.some((text) => text?.includes("\0"));
 }
