@@ -48,6 +48,11 @@ export class LifeScan {
       put === undefined || validFrom === undefined ? undefined : { into: times!, put, of: validFrom };
   }
 
+  /** whether rows say nothing of it: records then have the one state that came last */
+  get isNone(): boolean {
+    return this.states === undefined && this.begins === undefined;
+  }
+
   /** False where the record is for the plain reader. */
   put(row: number, record: ScannedRecord): boolean {
     const { states, begins } = this;

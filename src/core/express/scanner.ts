@@ -68,7 +68,9 @@ export class Scanner {
     const end = this.members(root.root, start, root, row, object);
     const isTaken = end >= 0 && (news === undefined || this.takesNews(news, row, object));
     const hasKey = isTaken && this.key.every((column) => root.builders.get(column)!.has(row));
-    if (hasKey && this.life.put(row, { bytes: this.bytes, from: start, to: end, sketch, news })) return end;
+    const { life } = this;
+    if (hasKey && (life.isNone || life.put(row, { bytes: this.bytes, from: start, to: end, sketch, news })))
+      return end;
     this.dropLast();
     this.at.length = 0;
     return -1;
