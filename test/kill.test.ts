@@ -2,10 +2,11 @@
 
 import { describe, expect, it } from "vitest";
 import { KILLS, killedRun, killMoment } from "./support/kill.js";
+import { isLong } from "./support/long.js";
 import { bookingsService, command, demoProject, type TestProject } from "./support/project.js";
 import { expectTruth, queryFile } from "./support/truth.js";
 
-const MOMENTS = Number(KILLS ?? 5);
+const MOMENTS = Number(KILLS ?? (isLong ? 5 : 4));
 const SEED = 20_261_123;
 
 describe("a killed process", () => {

@@ -129,7 +129,7 @@ const MISTAKES: Record<string, { make: Mistake; exit: number; says: (string | Re
 };
 
 describe("a mistake on the first run", () => {
-  it.each(everyNth(Object.keys(MISTAKES), 3))("%s is explained", async (name) => {
+  it.each(everyNth(Object.keys(MISTAKES), 4))("%s is explained", async (name) => {
     const { make, exit, says } = MISTAKES[name]!;
     const service = await bookingsService({ bookings: 120 });
     const project = demoProject(service.url);

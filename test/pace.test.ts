@@ -191,7 +191,7 @@ describe("a limit that headers tell", () => {
       ),
     ),
   );
-  it.each(cases)(
+  it.each(everyNth(cases, 5))(
     "(%s; %s; a clock ahead by %i ms; %i stray refusals) is used up and kept",
     (_name, how, aheadMs, _strays, make, tell, strays) => {
       const limit = make();
