@@ -4,8 +4,8 @@
  */
 
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
-import { type Digest, digestOf, type StepsIn } from "../shape/record-state.js";
-import { LIST_STEP, MAP_STEP } from "../shape/steps.js";
+import { type Digest, digestOf, nextPlace, type StepsIn } from "../shape/record-state.js";
+import { LIST_STEP } from "../shape/steps.js";
 import { behindColon, blanks, isDigit, isName, skipPlainText, skipValue } from "./skip.js";
 
 /** What is known of a place in records. */
@@ -294,7 +294,7 @@ export class ByteState {
       index: place.fields.length,
       name: encoder.encode(key),
       before,
-      place: steps && nextPlace(place, steps),
+      place: steps && nextPlace(place, steps, placeAt),
       rank: 0,
       lastObject: 0,
       from: 0,
@@ -321,9 +321,3 @@ const placeAt = (parts: readonly string[]): Place => ({
   items: undefined,
   entries: undefined,
 });
-
-function nextPlace(place: Place, steps: readonly string[]): Place {
-  if (steps.at(-1) !== MAP_STEP) return placeAt(steps);
-  place.entries ??= placeAt(steps);
-  return place.entries;
-}

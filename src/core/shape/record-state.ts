@@ -89,7 +89,7 @@ export class RecordState {
     const steps = this.stepsIn(place.parts, key);
     // a mark before each key: an integer would stand before the others in any object
     const text = `${JSON.stringify(`.${key}`)}:`;
-    const field = { key, text, place: steps && nextPlace(place, steps) };
+    const field = { key, text, place: steps && nextPlace(place, steps, placeAt) };
     if (place.fields.size < MOST_FIELDS) place.fields.set(key, field);
     return field;
   }
@@ -104,7 +104,12 @@ const placeAt = (parts: readonly string[]): Place => ({
   entries: undefined,
 });
 
-function nextPlace(place: Place, steps: readonly string[]): Place {
+/** The place that a key leads to. Where keys are data, all of them lead to one. */
+export function nextPlace<P extends { entries: P | undefined }>(
+  place: P,
+  steps: readonly string[],
+  placeAt: (parts: readonly string[]) => P,
+): P {
   if (steps.at(-1) !== MAP_STEP) return placeAt(steps);
   place.entries ??= placeAt(steps);
   return place.entries;
