@@ -53,3 +53,17 @@ describe("a record of which states are kept", () => {
     ).toBeUndefined();
   });
 });
+
+describe("a sketch", () => {
+  it("has nothing of an object that is wanted whole, and in part as well, in the place of the record's own", () => {
+    const shape = shapeWith({});
+    const records = [{ id: 1, meta: { id: "a", n: 1 } }];
+    shape.shapeRecords(records);
+    const outline = outlinerOf([["id"], ["meta"], ["meta", "id"]]).outline(
+      encoder.encode(JSON.stringify(records)),
+      shape,
+    )!;
+    expect(outline.scan?.odd).toEqual([]);
+    expect(outline.sketches).toEqual(records);
+  });
+});

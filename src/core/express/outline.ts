@@ -154,7 +154,7 @@ export class Outliner {
     const isAtOnce = shape?.hasRows === true && !this.plan.hasRules && bytes.length <= LARGE;
     const scanner = isAtOnce ? this.scannerOf(shape) : undefined;
     if (this.plan.isStrict && scanner === undefined) return undefined;
-    scanner?.begin(bytes, this.plan.fields);
+    scanner?.begin(bytes);
     const pass = new Pass(bytes, this.list, this.fields, this.intoRows(scanner, news));
     if (!(this.plan.form === "json" ? pass.takesBody() : pass.takesLines())) return undefined;
     const { starts, ends, sketches, odd } = pass;
@@ -181,7 +181,11 @@ export class Outliner {
   private scannerOf(shape: Shape): Scanner | undefined {
     const { last } = this;
     if (last?.shape !== shape || last.version !== shape.version)
-      this.last = { shape, version: shape.version, scanner: Scanner.of(shape.scannable, this.usual) };
+      this.last = {
+        shape,
+        version: shape.version,
+        scanner: Scanner.of(shape.scannable, this.usual, this.plan.fields),
+      };
     return this.last?.scanner;
   }
 

@@ -111,17 +111,15 @@ export function scanPlan(
   return [...scans.values()];
 }
 
-/** Notes which fields of a record have values that asking needs. */
+/** Notes which fields of a record have values that asking needs; what is wanted whole has all that is in it. */
 export function noteWanted({ entries }: Node, wanted: readonly FieldPath[]): void {
   for (const entry of entries) {
     const paths = wanted.filter(([key]) => key === entry.key);
-    const isWhole = paths.some(({ length }) => length === 1) || entry.object === undefined;
-    entry.wanted = paths.length === 0 ? undefined : isWhole ? "whole" : "within";
-    if (entry.object !== undefined)
-      noteWanted(
-        entry.object,
-        paths.map((path) => path.slice(1)),
-      );
+    if (paths.length === 0) continue;
+    const { object } = entry;
+    entry.wanted = object === undefined || paths.some(({ length }) => length === 1) ? "whole" : "within";
+    const inner = paths.map((path) => path.slice(1));
+    if (entry.wanted === "within") noteWanted(object!, inner);
   }
 }
 

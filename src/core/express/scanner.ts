@@ -36,21 +36,24 @@ export class Scanner {
     private readonly life: LifeScan,
   ) {}
 
-  /** undefined where the shape is of a kind that is not scanned. `records`: about how many there will be. */
-  static of(of: Scannable, records: number): Scanner | undefined {
+  /**
+   * undefined where the shape is of a kind that is not scanned. `records`: about how many there will be. `wanted`: fields
+   * that are to be in their sketches.
+   */
+  static of(of: Scannable, records: number, wanted: readonly FieldPath[] = []): Scanner | undefined {
     const scans = scanPlan(of, records);
     const { key } = of;
     const root = scans?.[0];
     if (root === undefined || key.some((column) => !root.builders.has(column))) return undefined;
+    noteWanted(root.root, wanted);
     return new Scanner(scans!, key, new LifeScan(of.life, root));
   }
 
-  /** Begins with a page, empty again. `wanted`: fields that are to be in the sketches of its records. */
-  begin(bytes: Uint8Array, wanted: readonly FieldPath[] = []): void {
+  /** Begins with a page, empty again. */
+  begin(bytes: Uint8Array): void {
     for (const table of this.tables) table.clear();
     this.bytes = bytes;
     this.view = new DataView(bytes.buffer, bytes.byteOffset, bytes.length);
-    noteWanted(this.tables[0]!.root, wanted);
   }
 
   /**
