@@ -37,8 +37,8 @@ export class Scanner {
   ) {}
 
   /**
-   * undefined where the shape is of a kind that is not scanned. `records`: about how many there will be. `wanted`: fields
-   * that are to be in their sketches.
+   * undefined where the shape is of a kind that is not scanned. `records`: about how many there will be. `wanted`:
+   * fields that are to be in their sketches.
    */
   static of(of: Scannable, records: number, wanted: readonly FieldPath[] = []): Scanner | undefined {
     const scans = scanPlan(of, records);
