@@ -3,7 +3,7 @@
 // The stamp tells scripts/prepare.mjs when that was.
 import { exec } from "node:child_process";
 import { chmodSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
-import { join } from "node:path";
+import { dirname, join } from "node:path";
 import { promisify } from "node:util";
 import { build } from "esbuild";
 
@@ -41,8 +41,16 @@ const APART = [
   "pino",
   "proper-lockfile",
   "ssh2",
-  "undici",
 ];
+
+/** Names stay: they stand in stack traces. */
+const SMALL = {
+  minifyWhitespace: true,
+  minifySyntax: true,
+  legalComments: "none",
+  metafile: true,
+  logLevel: "warning",
+};
 
 /** The licences of the packages whose code stands in ours, each with its name and version. */
 function noticesOf(inputs) {
@@ -74,12 +82,7 @@ const [{ metafile }] = await Promise.all([
       yaml: "./node_modules/yaml/browser/index.js",
     },
     external: APART,
-    // names stay: they stand in stack traces
-    minifyWhitespace: true,
-    minifySyntax: true,
-    legalComments: "none",
-    metafile: true,
-    logLevel: "warning",
+    ...SMALL,
   }),
   build({
     entryPoints: readdirSync("src/core", { recursive: true })
@@ -96,6 +99,18 @@ const [{ metafile }] = await Promise.all([
     process.exit(1);
   }),
 ]);
-writeFileSync("dist/NOTICES.txt", noticesOf(Object.keys(metafile.inputs)));
+/** CommonJS that is loaded when it is needed, beside what loads it. */
+const [loader] = Object.entries(metafile.outputs).find(([, { inputs }]) => "src/http/transport.ts" in inputs);
+const client = await build({
+  entryPoints: ["src/http/client.cjs"],
+  outfile: join(dirname(loader), "client.cjs"),
+  bundle: true,
+  format: "cjs",
+  platform: "node",
+  target: "node20",
+  ...SMALL,
+});
+const inputs = [metafile, client.metafile].flatMap((each) => Object.keys(each.inputs));
+writeFileSync("dist/NOTICES.txt", noticesOf(inputs));
 chmodSync("dist/cli/main.js", 0o755);
 writeFileSync("dist/.built", "");

@@ -1,6 +1,7 @@
 #!/usr/bin/env node
 /** The command line: thin commands over the public functions. Their modules are loaded when they are called. */
 
+import module from "node:module";
 import { Command, CommanderError, InvalidArgumentError } from "commander";
 import type { BridgeError } from "../core/errors.js";
 import { packageVersion } from "../http/package-version.js";
@@ -269,5 +270,8 @@ async function main(): Promise<number> {
 process.stdout.on("error", (error: NodeJS.ErrnoException) => {
   if (error.code !== "EPIPE") throw error;
 });
+
+// Node 22.8 and later keep what was compiled once
+(module as { enableCompileCache?: () => unknown }).enableCompileCache?.();
 
 process.exitCode = await main();

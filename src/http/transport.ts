@@ -1,7 +1,7 @@
 /** Bytes over HTTP: pooled connections, time-outs, decompression. One request, one response, no policy. */
 
 import { createRequire } from "node:module";
-import type { Agent, Dispatcher } from "undici";
+import type { Agent, Dispatcher, EnvHttpProxyAgent, ProxyAgent } from "undici";
 import { BridgeError, type ErrorCode, isBridgeError } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
 import { paceOfBody } from "./body-pace.js";
@@ -49,16 +49,22 @@ export function proxyFromEnvironment(): boolean {
   return proxiesOfEnvironment().length > 0;
 }
 
+interface Client {
+  openAgent(options: Agent.Options): Dispatcher;
+  openProxyAgent(options: ProxyAgent.Options): Dispatcher;
+  openEnvHttpProxyAgent(options: EnvHttpProxyAgent.Options): Dispatcher;
+}
+
 /** Not before something is sent: many commands send nothing. */
-const loadClient = () => createRequire(import.meta.url)("undici") as typeof import("undici");
+const loadClient = () => createRequire(import.meta.url)("./client.cjs") as Client;
 
 function openAgent({ proxy, tls }: TransportOptions, common: Agent.Options, connectMs: number): Dispatcher {
-  const { Agent, EnvHttpProxyAgent, ProxyAgent } = loadClient();
+  const client = loadClient();
   const connect = { timeout: connectMs, ...tls };
-  if (proxy !== undefined) return new ProxyAgent({ ...common, uri: proxy, requestTls: connect });
+  if (proxy !== undefined) return client.openProxyAgent({ ...common, uri: proxy, requestTls: connect });
   return proxyFromEnvironment()
-    ? new EnvHttpProxyAgent({ ...common, requestTls: connect, connect })
-    : new Agent({ ...common, connect });
+    ? client.openEnvHttpProxyAgent({ ...common, requestTls: connect, connect })
+    : client.openAgent({ ...common, connect });
 }
 
 async function sendBy(

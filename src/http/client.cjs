@@ -1,0 +1,14 @@
+/**
+ * The parts of undici that we use. All of it takes three times as long to load: fetch, WebSocket and caches are in it,
+ * and a short run sends three requests.
+ */
+
+const Dispatcher = require("undici/lib/dispatcher/dispatcher.js");
+
+// as undici itself does
+Object.assign(Dispatcher.prototype, require("undici/lib/api/index.js"));
+
+exports.openAgent = (options) => new (require("undici/lib/dispatcher/agent.js"))(options);
+exports.openProxyAgent = (options) => new (require("undici/lib/dispatcher/proxy-agent.js"))(options);
+exports.openEnvHttpProxyAgent = (options) =>
+  new (require("undici/lib/dispatcher/env-http-proxy-agent.js"))(options);
