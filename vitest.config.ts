@@ -4,17 +4,8 @@ import { defineConfig } from "vitest/config";
 
 // isolate: false: modules are read once for all files of a worker, for no test changes them
 
-/** Units run in two time zones; tests that start processes and servers run in a third, once. */
-const units = (TZ: string) => ({
-  test: {
-    isolate: false,
-    name: `unit ${TZ}`,
-    include: ["src/**/*.test.ts"],
-    // where the zone matters, the usual tries tell
-    env: TZ === "UTC" ? { TZ } : { TZ, EARLY_BRIDGE_LONG: "" },
-    testTimeout: 60_000,
-  },
-});
+/** How often random tests try where others have tried all of it. */
+const FEW = { EARLY_BRIDGE_FEW_TRIES: "1" };
 
 const ALL_WAREHOUSES = ["write-modes", "merge", "sweep", "model", "drift", "rewritten", "mend", "kill-modes"];
 
@@ -28,7 +19,7 @@ const onServer = (title: string, warehouse: string, usual: readonly string[]) =>
     ),
     globalSetup: ["test/support/servers.ts"],
     setupFiles: ["test/support/after-each.ts", "test/support/needs-server.ts"],
-    env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: warehouse },
+    env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: warehouse, ...FEW },
     testTimeout: 240_000,
     hookTimeout: 60_000,
   },
@@ -47,7 +38,7 @@ const onFolders = {
       (file) => `test/${file}.test.ts`,
     ),
     setupFiles: ["test/support/after-each.ts"],
-    env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: "files" },
+    env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: "files", ...FEW },
     testTimeout: 240_000,
     hookTimeout: 60_000,
   },
@@ -58,19 +49,27 @@ export default defineConfig({
     // most of the time is spent waiting for processes: two files at once keep two cores busy
     maxWorkers: 2,
     projects: [
-      units("UTC"),
-      units("Asia/Kathmandu"),
       {
         test: {
           name: "whole",
           isolate: false,
-          include: ["test/**/*.test.ts"],
+          include: ["src/**/*.test.ts", "test/**/*.test.ts"],
           setupFiles: ["test/support/after-each.ts"],
           // what is kept between processes is not the user's
           env: { TZ: "America/St_Johns", EARLY_BRIDGE_CACHE: join(tmpdir(), "early-bridge-test-cache") },
           exclude: ["postgres", "mariadb", "servers"].map((file) => `test/${file}.test.ts`),
           testTimeout: 240_000,
           hookTimeout: 60_000,
+        },
+      },
+      {
+        test: {
+          name: "far from there",
+          isolate: false,
+          include: ["src/**/*.test.ts"],
+          // where the zone matters, few tries tell
+          env: { TZ: "Asia/Kathmandu", EARLY_BRIDGE_LONG: "", ...FEW },
+          testTimeout: 60_000,
         },
       },
       onFolders,

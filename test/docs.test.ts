@@ -71,7 +71,7 @@ function complaints(texts: readonly string[]): string[] {
 }
 
 describe("README and docs", () => {
-  it("hold TypeScript that compiles", () => {
+  inLong("hold TypeScript that compiles", () => {
     const pages = PROGRAMS.flatMap((page) => fenced(readFileSync(`docs/${page}.md`, "utf8")));
     const examples = [
       ...blocks("ts"),

@@ -116,7 +116,7 @@ describe("a run by the express reader", () => {
           });
         },
       ),
-      { numRuns: tries(5, 16), endOnFailure: true },
+      { numRuns: tries(2, 16), endOnFailure: true },
     );
   }, 600_000);
 

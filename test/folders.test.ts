@@ -382,7 +382,7 @@ describe("a process that ends in the middle of a commit", () => {
       await probe.run(second, filesWarehouse(counting, probe.files));
       const steps = counting.changes();
       expect(steps).toBeGreaterThan(8);
-      const stride = tries(9, 2);
+      const stride = tries(16, 2);
       for (let n = 1, turn = 0; n <= steps; n += stride, turn++)
         for (const after of isLong ? [turn % 2 === 0] : [false, true]) {
           const { folder, place, files, run, rows } = folderOf({ format, name }, write);

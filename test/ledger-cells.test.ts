@@ -4,6 +4,7 @@ import { DuckDBInstance } from "@duckdb/node-api";
 import fc from "fast-check";
 import { expect, it } from "vitest";
 import { DUCKDB } from "../src/warehouse/duckdb/types.js";
+import { tries } from "./support/long.js";
 import { whenDone } from "./support/when-done.js";
 
 const text = fc.oneof(
@@ -43,6 +44,6 @@ it("few cells and many, with any signs in them", async () => {
         await connection.run("TRUNCATE TABLE t");
       },
     ),
-    { numRuns: 60 },
+    { numRuns: tries(20, 60) },
   );
 });

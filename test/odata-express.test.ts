@@ -92,7 +92,7 @@ describe("an OData set by the express reader", () => {
       fc.asyncProperty(fc.array(oddity, { minLength: 1, maxLength: 4 }), async (oddities) => {
         expect(await runOver(oddities, "express")).toEqual(await runOver(oddities, "plain"));
       }),
-      { numRuns: tries(8, 24), endOnFailure: true },
+      { numRuns: tries(3, 24), endOnFailure: true },
     );
   }, 300_000);
 

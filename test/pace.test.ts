@@ -191,7 +191,7 @@ describe("a limit that headers tell", () => {
       ),
     ),
   );
-  it.each(everyNth(cases, 5))(
+  it.each(everyNth(cases, 8))(
     "(%s; %s; a clock ahead by %i ms; %i stray refusals) is used up and kept",
     (_name, how, aheadMs, _strays, make, tell, strays) => {
       const limit = make();
@@ -223,7 +223,7 @@ describe("a limit that nothing tells", () => {
       ),
     ),
   );
-  it.each(everyNth(all, 3))(
+  it.each(everyNth(all, 5))(
     "(%s; Retry-After %s; %i stray refusals) is found",
     (name, _after, _strays, make, retryAfter, strays) => {
       const limit = make();

@@ -12,6 +12,7 @@ import { type ParquetColumn, parquetFile, RowGroup } from "../src/warehouse/parq
 import { bridgeInto } from "./support/carried.js";
 import { fakeApi } from "./support/fake-api.js";
 import { valueSql } from "./support/filled-tables.js";
+import { tries } from "./support/long.js";
 import { temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
@@ -109,7 +110,7 @@ describe("a Parquet file", () => {
         for (const i of [0, 1, 2, 6])
           expect(other.map((row) => plain(row[`c${i}`]))).toEqual(expected.map((row) => row[i]));
       }),
-      { numRuns: 60 },
+      { numRuns: tries(15, 60) },
     );
   });
 });

@@ -4,10 +4,13 @@ import { it } from "vitest";
 
 export const isLong = process.env.EARLY_BRIDGE_LONG === "1";
 
-/** How often a random test tries: more often in the long run, less often where each try is slow, on a server. */
+/**
+ * How often a random test tries: more often in the long run, less often where each try is slow, on a server, or others
+ * have tried all of it.
+ */
 export function tries(usual: number, long: number): number {
   const most = isLong ? long : usual;
-  return process.env.EARLY_BRIDGE_TEST_WAREHOUSE === undefined ? most : Math.max(2, Math.ceil(most / 10));
+  return process.env.EARLY_BRIDGE_FEW_TRIES === "1" ? Math.max(2, Math.ceil(most / 10)) : most;
 }
 
 /** A test of the long run alone. */

@@ -3,7 +3,7 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { documentsOf } from "../../../test/support/documents.js";
-import { isLong } from "../../../test/support/long.js";
+import { tries } from "../../../test/support/long.js";
 import { parseExactJson } from "../shape/exact-json.js";
 import { RecordState, type StepsIn } from "../shape/record-state.js";
 import { MAP_STEP, stepOfKey } from "../shape/steps.js";
@@ -32,7 +32,7 @@ describe("the state of a record in bytes", () => {
       fc.property(documentsOf(key), fc.nat({ max: 2 }), (records, indent) => {
         expectSame(records.map((record) => JSON.stringify(record, undefined, indent)));
       }),
-      { numRuns: isLong ? 3000 : 300 },
+      { numRuns: tries(300, 3000) },
     );
   });
 
@@ -43,7 +43,7 @@ describe("the state of a record in bytes", () => {
       fc.property(number, (text) => {
         expectSame([`{"n":${text}}`, `{"n":[${text},{"m": ${text} }]}`]);
       }),
-      { numRuns: isLong ? 5000 : 1000 },
+      { numRuns: tries(1000, 5000) },
     );
     expectSame(
       ["-0", "0.0", "0.000001", "0.0000001", "1.10", "123456789012345", "1e5", "-0.5"].map(

@@ -3,7 +3,7 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { documentsOf } from "../../../test/support/documents.js";
-import { isLong } from "../../../test/support/long.js";
+import { tries } from "../../../test/support/long.js";
 import { readPage } from "../ask/read-page.js";
 import { applyRules } from "../ask/record-rules.js";
 import { defineConnector } from "../define/connector.js";
@@ -153,7 +153,7 @@ describe("the express reader", () => {
           );
         expectSame([page(first, 0), page([...first, ...second], 100), page(second, 200), page(first, 300)]);
       }),
-      { numRuns: isLong ? 150 : 40 },
+      { numRuns: tries(40, 150) },
     );
   });
 
@@ -249,7 +249,7 @@ describe("the express reader", () => {
         fc.pre(distinct.every((records) => records.every(({ id }) => id !== null)));
         expectSame(text, stream);
       }),
-      { numRuns: isLong ? 600 : 150 },
+      { numRuns: tries(150, 600) },
     );
   });
 
@@ -378,7 +378,7 @@ describe("the express reader", () => {
         expect(outliner.outline(changed)).toBeUndefined();
         expect(outliner.outline(changed, shape)).toBeUndefined();
       }),
-      { numRuns: 10_000 },
+      { numRuns: tries(3000, 10_000) },
     );
   });
 });

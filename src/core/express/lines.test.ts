@@ -2,7 +2,7 @@
 
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { isLong } from "../../../test/support/long.js";
+import { tries } from "../../../test/support/long.js";
 import { chooseDecoder } from "../decode/choose-decoder.js";
 import { readCsv } from "../decode/csv.js";
 import { CsvLines } from "../decode/csv-lines.js";
@@ -13,7 +13,7 @@ import { stringifyExact } from "../shape/exact-json.js";
 import { Outliner, wholeRecord } from "./outline.js";
 
 const encoder = new TextEncoder();
-const numRuns = isLong ? 5000 : 2000;
+const numRuns = tries(1000, 5000);
 const CSV: CsvDefinition = {
   delimiter: ",",
   quote: '"',

@@ -1,6 +1,7 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { documentsOf } from "../../../test/support/documents.js";
+import { tries } from "../../../test/support/long.js";
 import { settled } from "../../../test/support/settled.js";
 import { shape } from "../sample/shape-records.js";
 import { unshape } from "./unshape.js";
@@ -28,7 +29,7 @@ describe("records", () => {
           expect(new Set(columns.map(({ name }) => name)).size).toBe(columns.length);
         expect(unshape(tables).map(settled)).toEqual(records.map(settled));
       }),
-      { numRuns: process.env.EARLY_BRIDGE_LONG === "1" ? 1500 : 300 },
+      { numRuns: tries(300, 1500) },
     );
   });
 });

@@ -1,5 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import { tries } from "../../../test/support/long.js";
 import { windowsSchema } from "../define/parts-schema.js";
 import { type Covered, cover, gaps, halve, openWindows, type Window, windowValues } from "./windows.js";
 
@@ -54,6 +55,7 @@ describe("windows", () => {
         expectTiling(windows, first, toMs);
         if (newest) expect(windows[0]!.toMs).toBe(toMs);
       }),
+      { numRuns: tries(40, 100) },
     );
   });
 
