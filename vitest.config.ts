@@ -34,9 +34,7 @@ const onFolders = {
   test: {
     name: "on files",
     isolate: false,
-    include: (process.env.EARLY_BRIDGE_LONG === "1" ? OF_FILES : ["merge"]).map(
-      (file) => `test/${file}.test.ts`,
-    ),
+    include: OF_FILES.map((file) => `test/${file}.test.ts`),
     setupFiles: ["test/support/after-each.ts"],
     env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: "files", ...FEW },
     testTimeout: 240_000,
@@ -46,8 +44,8 @@ const onFolders = {
 
 export default defineConfig({
   test: {
-    // most of the time is spent waiting for processes: two files at once keep two cores busy
-    maxWorkers: 2,
+    // while one file waits for a process, two others keep two cores busy
+    maxWorkers: 3,
     projects: [
       {
         test: {
@@ -72,7 +70,7 @@ export default defineConfig({
           testTimeout: 60_000,
         },
       },
-      onFolders,
+      ...(process.env.EARLY_BRIDGE_LONG === "1" ? [onFolders] : []),
       onServer("PostgreSQL", "postgres", ["postgres", ...OF_SERVERS]),
       onServer("MariaDB", "mariadb", ["mariadb", ...OF_SERVERS]),
     ],

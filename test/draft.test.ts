@@ -124,7 +124,7 @@ describe("a draft of each stand-in, by its address and credentials alone", () =>
   };
 
   // each is four processes: half of them do for the short run
-  const some = everyNth(TABLE, 9);
+  const some = everyNth(TABLE, 18);
 
   it.each(some)("%s %s", async (name, paths, stream, records, pages, keyed, cursor, rows) => {
     const { bookings, neighbours } = await services();
@@ -198,7 +198,7 @@ describe("a draft of each stand-in, by its address and credentials alone", () =>
     expect(await queryFile(join(folder, "warehouse.duckdb"), counts)).toEqual([{ members: 120, clubs: 3 }]);
   });
 
-  it("says what to fill in where an address wants more than GET, and overwrites nothing", async () => {
+  inLong("says what to fill in where an address wants more than GET, and overwrites nothing", async () => {
     const { neighbours } = await services();
     const folder = temporaryFolder();
     const [signIn, env] = SIGN_INS.notices!;
@@ -402,7 +402,7 @@ describe("a draft of recorded exchanges", () => {
     expect(() => drafted()).toThrow("No exchange of the recording");
   });
 
-  it("that a run has made carries the same again", async () => {
+  inLong("that a run has made carries the same again", async () => {
     const service = await startNeighbours();
     whenDone(() => service.close());
     const { folder } = demoProject("http://127.0.0.1:9", service.url);

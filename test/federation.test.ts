@@ -264,7 +264,7 @@ describe("a part that fails", () => {
 });
 
 describe("a recording", () => {
-  it("replays a run without network or secrets, into tables of its own, with the same rows", async () => {
+  inLong("replays a run without network or secrets, into tables of its own, with the same rows", async () => {
     const { project, service } = await federation({ failing: 0.15, seed: 9 });
     const recorded = await command(["run", "sensors", "--plain", "--record", "replayed"], project.folder);
     expect(recorded, recorded.stderr).toMatchObject({ code: 0 });
@@ -304,7 +304,7 @@ describe("a recording", () => {
 });
 
 describe("plan", () => {
-  it("says what a run would ask, and what is unsafe; and asks for metadata only", async () => {
+  inLong("says what a run would ask, and what is unsafe; and asks for metadata only", async () => {
     const { project, service } = await federation();
     const { code, stdout } = await command(["plan"], project.folder);
     expect(code).toBe(0);

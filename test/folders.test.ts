@@ -20,7 +20,7 @@ import type { Warehouse } from "../src/warehouse/warehouse.js";
 import { apiOf, bridgeInto } from "./support/carry.js";
 import { fakeApi } from "./support/fake-api.js";
 import { type DeliveredFile, deliveredTables, documentIn, filesIn, readFolder } from "./support/files.js";
-import { everyNth, inLong, isLong, tries } from "./support/long.js";
+import { everyNth, inLong, tries } from "./support/long.js";
 import { command, temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
@@ -383,20 +383,20 @@ describe("a process that ends in the middle of a commit", () => {
       const steps = counting.changes();
       expect(steps).toBeGreaterThan(8);
       const stride = tries(16, 2);
-      for (let n = 1, turn = 0; n <= steps; n += stride, turn++)
-        for (const after of isLong ? [turn % 2 === 0] : [false, true]) {
-          const { folder, place, files, run, rows } = folderOf({ format, name }, write);
-          await run(first);
-          await run(second, filesWarehouse(endingAt(place, n, after), files)).catch(() => {});
-          await run(second);
-          checkManifest(folder);
-          expect(existsSync(join(folder, "_early_bridge/working"))).toBe(false);
-          expect(readdirSync(join(folder, "_early_bridge/aside"))).toEqual([]);
-          if (format === "parquet")
-            expect((await rows("SELECT id || v AS x FROM huts.s ORDER BY x")).map(({ x }) => x)).toEqual(
-              expected[write],
-            );
-        }
+      for (let n = 1, turn = 0; n <= steps; n += stride, turn++) {
+        const after = turn % 2 === 0;
+        const { folder, place, files, run, rows } = folderOf({ format, name }, write);
+        await run(first);
+        await run(second, filesWarehouse(endingAt(place, n, after), files)).catch(() => {});
+        await run(second);
+        checkManifest(folder);
+        expect(existsSync(join(folder, "_early_bridge/working"))).toBe(false);
+        expect(readdirSync(join(folder, "_early_bridge/aside"))).toEqual([]);
+        if (format === "parquet")
+          expect((await rows("SELECT id || v AS x FROM huts.s ORDER BY x")).map(({ x }) => x)).toEqual(
+            expected[write],
+          );
+      }
     },
   );
 });

@@ -6,6 +6,7 @@ import { describe, expect, it } from "vitest";
 import type { ConnectorInput } from "../src/core/define/connector-input.js";
 import { connect, defineConnector, openBridge } from "../src/index.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
+import { inLong } from "./support/long.js";
 import { bookingsService, command, startCommand, temporaryFolder } from "./support/project.js";
 import { serve } from "./support/serve.js";
 import { queryFile } from "./support/truth.js";
@@ -43,7 +44,7 @@ async function carry(
 }
 
 describe("two accounts of one connector", () => {
-  it("load into schemas of their own; where they share one, the plan warns", async () => {
+  inLong("load into schemas of their own; where they share one, the plan warns", async () => {
     const service = await bookingsService({ bookings: 40 });
     const folder = temporaryFolder();
     const write = (schema: string) =>

@@ -5,6 +5,7 @@ import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { mend, openBridge } from "../src/index.js";
 import { fakeApi } from "./support/fake-api.js";
+import { inLong } from "./support/long.js";
 import { bookingsService, command, demoProject, temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 import { warehouseAt } from "./support/warehouse.js";
@@ -152,7 +153,7 @@ describe("mend", () => {
     );
   });
 
-  it("lists reasons, shows one record, exports, discards and retries on the command line", async () => {
+  inLong("lists reasons, shows one record, exports, discards and retries on the command line", async () => {
     const service = await bookingsService({ bookings: 300 });
     const project = demoProject(service.url);
     const { folder } = project;

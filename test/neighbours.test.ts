@@ -81,7 +81,7 @@ describe("probe", () => {
 });
 
 describe("login", () => {
-  it("brings a person through the browser, tells who and what, is remembered and forgotten", async () => {
+  inLong("brings a person through the browser, tells who and what, is remembered and forgotten", async () => {
     const { project, env } = await wholeProject();
     const before = await command(["probe", "members"], project.folder, env);
     expect(before.stdout).toContain("Run: early-bridge login members");

@@ -6,7 +6,7 @@ import { describe, expect, it } from "vitest";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { bridgeInto } from "./support/carried.js";
 import { fakeApi } from "./support/fake-api.js";
-import { isLong } from "./support/long.js";
+import { inLong, isLong } from "./support/long.js";
 import { bookingsService, command, demoProject, startCommand, temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
@@ -85,7 +85,7 @@ describe("output that nobody reads", () => {
 });
 
 describe("the history", () => {
-  it("shows the failure of each stream, with its place and the next step", async () => {
+  inLong("shows the failure of each stream, with its place and the next step", async () => {
     const { url } = await bookingsService({ bookings: 20 });
     const project = demoProject(url);
     project.edit("connectors/bookings.connector.yaml", "get: /huts", "get: /hutz");

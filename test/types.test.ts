@@ -74,6 +74,9 @@ describe("a connector in TypeScript", () => {
   });
 });
 
+/** What is read once for all programs. */
+const registry = ts.createDocumentRegistry();
+
 /** What an editor shows in a program: at the place of `|`. */
 function editorAt(program: string) {
   const file = resolve("test/program.ts");
@@ -87,10 +90,10 @@ function editorAt(program: string) {
     moduleResolution: ts.ModuleResolutionKind.NodeNext,
     paths: { "early-bridge": [resolve("dist/index.d.ts")] },
   };
-  const service = ts.createLanguageService({
+  const host: ts.LanguageServiceHost = {
     getCompilationSettings: () => options,
     getScriptFileNames: () => [file],
-    getScriptVersion: () => "1",
+    getScriptVersion: (name) => (name === file ? program : "1"),
     getScriptSnapshot: (name) => {
       const content = name === file ? text : ts.sys.readFile(name);
       return content === undefined ? undefined : ts.ScriptSnapshot.fromString(content);
@@ -100,7 +103,8 @@ function editorAt(program: string) {
     fileExists: ts.sys.fileExists,
     readFile: ts.sys.readFile,
     directoryExists: ts.sys.directoryExists,
-  });
+  };
+  const service = ts.createLanguageService(host, registry);
   return {
     hover: () => ts.displayPartsToString(service.getQuickInfoAtPosition(file, at)?.documentation),
     completions: () => service.getCompletionsAtPosition(file, at, {})?.entries.map(({ name }) => name) ?? [],

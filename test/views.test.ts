@@ -5,6 +5,7 @@ import { join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { openBridge, planViews } from "../src/index.js";
 import { fakeApi } from "./support/fake-api.js";
+import { inLong } from "./support/long.js";
 import { bookingsService, command, demoProject, temporaryFolder } from "./support/project.js";
 import { changeFile, queryFile } from "./support/truth.js";
 import { isPostgres, isServer, namedFor, onWarehouse, warehouseAt } from "./support/warehouse.js";
@@ -159,7 +160,7 @@ describe("views", () => {
 });
 
 describe.skipIf(isServer)("the files of a project's views", () => {
-  it("are told of by plan and run, with what is wrong", async () => {
+  inLong("are told of by plan and run, with what is wrong", async () => {
     const project = demoProject((await bookingsService({ bookings: 40 })).url);
     const views = join(project.folder, "views");
     writeFileSync(join(views, "wrong.sql"), "SELECT nothing\nFROM bookings.huts");
