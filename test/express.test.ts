@@ -211,14 +211,14 @@ describe("a stream", () => {
 
   it("is read express by the fields that asking needs", () => {
     expect(planOf({})).toMatchObject({
-      list: ["items"],
+      lists: [["items"]],
       fields: [["id"], ["at"]],
       identity: [["id"]],
       hasRules: false,
     });
     expect(
       planOf({ records: "$[*]", pages: { after: "seq", query: "from" }, cursor: undefined }),
-    ).toMatchObject({ list: [], fields: [["id"], ["seq"]], identity: [["id"]] });
+    ).toMatchObject({ lists: [[]], fields: [["id"], ["seq"]], identity: [["id"]] });
     expect(planOf({ key: ["meta.id", "hut"], cursor: { field: "meta.at", query: "since" } })).toMatchObject({
       fields: [["meta", "id"], ["hut"], ["meta", "at"]],
       identity: [["meta", "id"], ["hut"]],
@@ -227,8 +227,8 @@ describe("a stream", () => {
 
   it("is read express where its records are lines", () => {
     const lines = { records: "$[*]", pages: { offset: 0, query: "from" } };
-    expect(planOf({ ...lines, response: "json_lines" })).toMatchObject({ form: "json_lines", list: [] });
-    expect(planOf({ ...lines, response: "csv" })).toMatchObject({ form: expect.any(CsvLines), list: [] });
+    expect(planOf({ ...lines, response: "json_lines" })).toMatchObject({ form: "json_lines", lists: [[]] });
+    expect(planOf({ ...lines, response: "csv" })).toMatchObject({ form: expect.any(CsvLines), lists: [[]] });
   });
 
   it.each<[string, Partial<StreamInput>, string[], boolean]>([

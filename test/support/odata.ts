@@ -30,7 +30,7 @@ export async function allRecords(api: Api, stream: string): Promise<unknown[]> {
   return records;
 }
 
-/** A service of a few fixed responses, by path; what is asked is kept. */
+/** A service of a few fixed responses, by path; texts go out as they are; what is asked is kept. */
 export async function fixedService(metadata: string, responses: Readonly<Record<string, unknown>>) {
   const log: string[] = [];
   const origin = await serve((request, response) => {
@@ -43,7 +43,9 @@ export async function fixedService(metadata: string, responses: Readonly<Record<
       .split("&")
       .filter((each) => !/^\$(select|count|expand|inlinecount)=|^$/.test(each));
     const found = responses[others.length === 0 ? path : `${path}?${others.join("&")}`];
-    return response.writeHead(found === undefined ? 404 : 200).end(JSON.stringify(found ?? {}));
+    return response
+      .writeHead(found === undefined ? 404 : 200)
+      .end(typeof found === "string" ? found : JSON.stringify(found ?? {}));
   });
   return { url: `${origin}/odata`, log };
 }

@@ -108,7 +108,7 @@ function bothReaders(pages: readonly string[], stream: Record<string, unknown>, 
 
 const BY_ID = {
   form: "json" as const,
-  list: [],
+  lists: [[]],
   fields: [["id"]],
   identity: [["id"]],
   hasRules: false,
@@ -353,7 +353,7 @@ describe("the express reader", () => {
     };
     const text = JSON.stringify({ items: [item], next: "t" });
     const bytes = encoder.encode(text);
-    const outliner = new Outliner({ ...BY_ID, list: ["items"] });
+    const outliner = new Outliner({ ...BY_ID, lists: [["items"]] });
     const strict = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
     const isJson = (of: Uint8Array) => {
       try {

@@ -17,7 +17,7 @@ const shapeWith = (life: RecordLife, columns: ReadonlyMap<string, ColumnRule> = 
   new Shape({ stream: "s", takenTables: new Set(), names: ANY_NAMES, key: [["id"]], columns, life });
 
 const outlinerOf = (fields: readonly FieldPath[]) =>
-  new Outliner({ form: "json", list: [], fields, identity: [["id"]], hasRules: false, isStrict: false });
+  new Outliner({ form: "json", lists: [[]], fields, identity: [["id"]], hasRules: false, isStrict: false });
 
 describe("a record of which states are kept", () => {
   it.each<[string, RecordLife, string[]]>([

@@ -21,8 +21,10 @@ export interface LinesMaker {
 export interface OutlinePlan {
   /** how its records are written */
   readonly form: "json" | "json_lines" | LinesMaker;
-  /** the keys that lead to the list of records; none: the body is the list */
-  readonly list: readonly string[];
+  /** the keys that lead to the list of records; none: the body is the list. Where it may be in several places, each */
+  readonly lists: readonly (readonly string[])[];
+  /** the body as it is to be read; undefined where that is in doubt */
+  readonly rewritten?: ((body: Uint8Array) => Uint8Array | undefined) | undefined;
   /** paths of fields of each record, through objects alone */
   readonly fields: readonly FieldPath[];
   /** those of them that tell it from others: where two records of a page have the same, they are to be compared */
@@ -120,11 +122,12 @@ export class Outliner {
   private usual = 0;
   /** what scanned it */
   private last: ScannerOf | undefined;
-  private readonly list: readonly Uint8Array[];
+  /** where the records may be, the place of the last page first */
+  private lists: readonly (readonly Uint8Array[])[];
   private readonly fields: readonly Field[];
 
   constructor(private readonly plan: OutlinePlan) {
-    this.list = plan.list.map((name) => encoder.encode(name));
+    this.lists = plan.lists.map((list) => list.map((name) => encoder.encode(name)));
     const names = new Set(plan.fields.map(([name]) => name!));
     this.fields = [...names].map((name) => ({ name, bytes: encoder.encode(name) }));
   }
@@ -151,30 +154,46 @@ export class Outliner {
     }
     const bytes = this.inJson(body);
     if (bytes === undefined) return undefined;
-    const isAtOnce = shape?.hasRows === true && !this.plan.hasRules && bytes.length <= LARGE;
+    const { hasRules, isStrict } = this.plan;
+    // what an entity says of itself has to be seen, also where rows are made later
+    const isAtOnce = shape?.hasRows === true && (!hasRules || isStrict) && bytes.length <= LARGE;
     const scanner = isAtOnce ? this.scannerOf(shape) : undefined;
-    if (this.plan.isStrict && scanner === undefined) return undefined;
-    scanner?.begin(bytes);
-    const pass = new Pass(bytes, this.list, this.fields, this.intoRows(scanner, news));
-    if (!(this.plan.form === "json" ? pass.takesBody() : pass.takesLines())) return undefined;
+    if (isStrict && scanner === undefined) return undefined;
+    const pass = this.passOf(bytes, scanner, news);
+    if (pass === undefined) return undefined;
     const { starts, ends, sketches, odd } = pass;
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
     this.usual = starts.length;
     // a field that is new to the tables may bring no column, and so no new version of them
     if (odd.length > 0) this.last = undefined;
-    if (this.plan.isStrict && odd.length > 0) return this.fail();
+    if (isStrict && odd.length > 0) return this.fail();
     this.failures = 0;
     const rest = pass.rest();
     if (this.plan.isUnlike?.(rest) === true) return undefined;
-    const scan = scanner && shape && { ...scanner.takeRows(), shape, version: shape.version, news, odd };
+    const hasScan = scanner !== undefined && shape !== undefined && !hasRules;
+    const scan = hasScan ? { ...scanner.takeRows(), shape, version: shape.version, news, odd } : undefined;
     return { outliner: this, bytes, starts, ends, sketches, body: rest, scan };
+  }
+
+  /** The pass over a page that came to its end. */
+  private passOf(bytes: Uint8Array, scanner: Scanner | undefined, news: RecordNews): Pass | undefined {
+    const intoRows = this.intoRows(scanner, news);
+    for (const list of this.lists) {
+      scanner?.begin(bytes);
+      const pass = new Pass(bytes, list, this.fields, intoRows);
+      if (!(this.plan.form === "json" ? pass.takesBody() : pass.takesLines())) continue;
+      if (list !== this.lists[0]) this.lists = [list, ...this.lists.filter((each) => each !== list)];
+      return pass;
+    }
+    return undefined;
   }
 
   private inJson(body: Uint8Array): Uint8Array | undefined {
     // one kind of array for all that follows: Node's Buffer is another, and code for both is twice as slow
     const bytes = new Uint8Array(body.buffer, body.byteOffset, body.length);
-    const { form } = this.plan;
-    return typeof form === "string" ? bytes : form.lines(bytes);
+    const { form, rewritten } = this.plan;
+    if (typeof form !== "string") return form.lines(bytes);
+    return rewritten === undefined ? bytes : rewritten(bytes);
   }
 
   /** Mostly that of the last page: its buffers have the room that is needed. */

@@ -140,7 +140,7 @@ export function isControl(name: string): boolean {
 }
 
 const SAYS_LITTLE =
-  /@(odata\.)?(etag|id|type|editLink|readLink|navigationLink|associationLink|mediaEtag|mediaContentType|mediaEditLink|mediaReadLink)$/;
+  /@(odata\.)?(etag|id|type|editLink|readLink|navigationLink|associationLink|mediaEtag|mediaContentType|mediaEditLink|mediaReadLink)$|^__metadata$/;
 
 /** Whether a control member may say that the entity is cut, faulty, gone or of another set. */
 export function isTelling(name: string): boolean {
@@ -178,7 +178,8 @@ function modernValue(value: unknown, instants: ReadonlySet<string>, name: string
   );
 }
 
-function modernTime(text: string, isInstant: boolean): string {
+/** A text as 4.0 has it: another one where it is a time of 2.0. */
+export function modernTime(text: string, isInstant: boolean): string {
   const [, ms, offset] = DATE_TEXT.exec(text) ?? [];
   const time = ms === undefined ? Number.NaN : Number(ms);
   // what is beyond the calendar of Date stays text

@@ -149,6 +149,7 @@ function setOf(
     version,
     key,
     streams: streamNames(leaves),
+    instants: instantNames(rules),
     members: [...members, ...expanded],
     expanded,
     isPageable: capabilities.isPageable,
@@ -292,6 +293,15 @@ function streamNames(leaves: readonly Leaf[]): readonly string[] {
   );
 }
 
+/** Properties whose times are instants. */
+function instantNames(rules: ODataColumns["rules"]): ReadonlySet<string> {
+  return new Set(
+    [...rules].flatMap(([at, { type }]) =>
+      type?.kind === "timestamp" ? (parsePath(at)?.slice(-1) ?? []) : [],
+    ),
+  );
+}
+
 function decoderOf(
   decoder: Decoder,
   { version, url: root }: ODataRoot,
@@ -299,11 +309,7 @@ function decoderOf(
   key: readonly KeyPart[],
   { leaves, rules }: ODataColumns,
 ): Decoder {
-  const instants = new Set(
-    [...rules].flatMap(([at, { type }]) =>
-      type?.kind === "timestamp" ? (parsePath(at)?.slice(-1) ?? []) : [],
-    ),
-  );
+  const instants = instantNames(rules);
   const names = streamNames(leaves);
   const pathOf = (entity: Readonly<Record<string, unknown>>) => {
     const isKeyed = key.length > 0 && key.every(({ name }) => Object.hasOwn(entity, name));

@@ -71,6 +71,8 @@ export interface CompiledReport {
 export interface CompiledSet extends ChangedSet {
   /** properties whose values have addresses of their own */
   readonly streams: readonly string[];
+  /** properties whose times are instants, though 2.0 and 3.0 may write them without a zone */
+  readonly instants: ReadonlySet<string>;
   /** what is asked for one entity, below whose key it stands */
   readonly query: RequestTemplate["query"];
   /** the service says that it takes $skip and $top */

@@ -5,6 +5,7 @@ import { CsvLines } from "../decode/csv-lines.js";
 import type { OutlinePlan } from "../express/outline.js";
 import { compilePlainPath } from "../language/plain-path.js";
 import { isOld } from "../odata/literal.js";
+import { modernBytes, OLD_LISTS } from "../odata/modern-bytes.js";
 import { lateError } from "../odata/payload.js";
 import { formatPath, parsePath } from "../shape/naming.js";
 import { isManyStep, keyOfStep } from "../shape/steps.js";
@@ -24,16 +25,18 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
     needsRecords(stream)
   )
     return undefined;
-  const list = set === undefined ? /^\$((?:\.[A-Za-z_]\w*)*)\[\*\]$/.exec(path.text)?.[1] : ".value";
-  if (list === undefined || key.length === 0 || measures.length > 1) return undefined;
+  const lists = set === undefined ? listOf(path.text) : isOld(set.version) ? OLD_LISTS : [["value"]];
+  if (lists === undefined || key.length === 0 || measures.length > 1) return undefined;
   const places = Object.values(envelope)
     .flatMap((place) => ("text" in place ? [place.text] : []))
     // an OData service's own: beside the entities
     .filter((place) => set === undefined || !place.startsWith("@odata."));
   // what is within the records is not in the outline's body
-  if (places.some((place) => compilePlainPath(place) === undefined || place.startsWith(`$${list}[`)))
-    return undefined;
-  if (places.includes(`$${list}`)) return undefined;
+  const isWithin = (place: string) =>
+    lists
+      .map((list) => ["$", ...list].join("."))
+      .some((list) => place === list || place.startsWith(`${list}[`));
+  if (places.some((place) => compilePlainPath(place) === undefined || isWithin(place))) return undefined;
   const after = definition.pages?.after;
   const wanted = [
     ...identity,
@@ -44,10 +47,11 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
   ];
   if (!wanted.every(isPlainPath)) return undefined;
   // the records of lines are all that there is
-  if (form !== "json" && list !== "") return undefined;
+  if (form !== "json" && lists[0]!.length > 0) return undefined;
   return {
     form,
-    list: list.split(".").slice(1),
+    lists,
+    rewritten: set && isOld(set.version) ? (bytes) => modernBytes(bytes, set.instants) : undefined,
     fields: distinct(wanted),
     identity: distinct(identity),
     // what an entity says of itself is not passed over
@@ -56,6 +60,12 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
     isUnlike: set && ((body) => lateError(body) !== undefined),
     isStrict: set !== undefined,
   };
+}
+
+/** The keys that lead to the list; undefined where its path is another one. */
+function listOf(path: string): string[][] | undefined {
+  const list = /^\$((?:\.[A-Za-z_]\w*)*)\[\*\]$/.exec(path)?.[1];
+  return list === undefined ? undefined : [list.split(".").slice(1)];
 }
 
 /** Whether a path leads through objects alone. */
@@ -89,6 +99,5 @@ function needsRecords(stream: CompiledStream): boolean {
   const { expand, report, set, cursor } = stream;
   if (expand !== undefined || report !== undefined) return true;
   if (set === undefined) return false;
-  const isPlain = !isOld(set.version) && set.streams.length === 0;
-  return !isPlain || hasRules(stream) || cursor?.kind === "delta";
+  return set.streams.length > 0 || cursor?.kind === "delta";
 }
