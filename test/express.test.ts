@@ -14,6 +14,7 @@ import { documentsOf } from "./support/documents.js";
 import { filledTables } from "./support/filled-tables.js";
 import { tries } from "./support/long.js";
 import { settled } from "./support/settled.js";
+import { queryFile } from "./support/truth.js";
 
 type StreamInput = NonNullable<ConnectorInput["streams"]>[string];
 
@@ -87,7 +88,7 @@ describe("a run by the express reader", () => {
       { write: "replace" },
     );
     const inner = { key: "meta.id", cursor: { field: "meta.at", query: "since" } };
-    const within = fc.constantFrom<Partial<StreamInput>>({}, inner);
+    const within = fc.constantFrom<Partial<StreamInput>>({}, inner, { key: undefined, cursor: undefined });
     await fc.assert(
       fc.asyncProperty(
         pages,
@@ -104,13 +105,18 @@ describe("a run by the express reader", () => {
             }),
           );
           const stream = { ...STREAM, ...rule, ...keyed };
-          const express = await carry(given, "express", stream, written);
-          const plain = await carry(given, "plain", stream, written);
+          const hasKey = stream.key !== undefined;
+          const write = written.write === "append" ? "append" : "replace";
+          const how: Partial<BridgeStreamInput> = hasKey ? written : { write };
+          if (!hasKey) delete stream.gone;
+          const express = await carry(given, "express", stream, how);
+          const plain = await carry(given, "plain", stream, how);
           const byText = (records: readonly unknown[]) => records.map((each) => JSON.stringify(each)).sort();
           expect(byText(express.records)).toEqual(byText(plain.records));
           expect(express).toMatchObject({
             known: plain.known,
-            lives: plain.lives,
+            // rows without a key are named in the order in which they are made
+            lives: hasKey ? plain.lives : expect.objectContaining({ length: plain.lives.length }),
             rowsByTable: plain.rowsByTable,
             cursor: plain.cursor,
           });
@@ -149,6 +155,38 @@ describe("a run by the express reader", () => {
     const pages = [[record(1, "a")], [record(2, "b"), record(2, "c")]];
     for (const reader of ["express", "plain"] as const)
       expect((await carry(pages, reader)).known).toMatchObject({ code: "KEY_NOT_UNIQUE" });
+  });
+});
+
+describe("records without a key", () => {
+  const stream: StreamInput = { get: "/s", records: "$.items[*]", pages: { number: 1, query: "page" } };
+
+  /** What a run brings of pages by number; the last one is given for all behind it. */
+  async function numbered(pages: readonly (readonly object[])[], reader: "express" | "plain") {
+    process.env.EARLY_BRIDGE_READER = reader;
+    const { run, database } = carried(stream, ({ query }) => {
+      const page = Math.min(Number(query.get("page")), pages.length);
+      return { body: { items: pages[page - 1] } };
+    });
+    const { stream: report } = await run({ streams: { s: { write: "append" } } });
+    const { outcome, received, added, error } = report;
+    const ids = outcome === "done" ? await queryFile(database, IDS) : [];
+    return { outcome, received, added, code: error?.code, ids };
+  }
+  const IDS = `SELECT count(*)::INTEGER AS rows, count(DISTINCT eb_row_id)::INTEGER AS ids,
+    (SELECT count(*)::INTEGER FROM s_beds JOIN s ON s_eb_row_id = eb_row_id WHERE s_beds.no = s.n) AS beds FROM s`;
+  const pageOf = (...numbers: number[]) => numbers.map((n) => ({ n, beds: [{ no: n }] }));
+
+  it("have names of their own, which their children bear", async () => {
+    const pages = [pageOf(1, 2), pageOf(3, 3), pageOf(3, 4), []];
+    const express = await numbered(pages, "express");
+    expect(express).toMatchObject({ outcome: "done", added: 6, ids: [{ rows: 6, ids: 6, beds: 6 }] });
+    expect(express).toEqual(await numbered(pages, "plain"));
+  });
+
+  it("are told when the API gives the same page again", async () => {
+    for (const reader of ["express", "plain"] as const)
+      expect((await numbered([pageOf(1, 2), pageOf(3, 4)], reader)).code).toBe("PAGE_REPEATED");
   });
 });
 
@@ -247,7 +285,10 @@ describe("a stream", () => {
     ["conditions over whole records", { where: "size(record) > 3" }],
     ["fields worked out from whole records", { compute: { n: "record.map(key, key)" } }],
     ["conditions over fields that are worked out themselves", { where: 'record[record.name] == "x"' }],
-    ["records without a key", { key: undefined }],
+    [
+      "records without a key, of which the last pages may come again",
+      { key: undefined, pages: { number: 1, query: "page", after_last_page: "repeats" } },
+    ],
     ["a key within a list", { key: "meta[*].id" }],
     ["records at a path that is not plain", { records: "$..items[*]" }],
     ["the next page's place within the records", { pages: { token: "$.items[-1:].id", query: "after" } }],

@@ -110,6 +110,19 @@ describe("mend", () => {
     },
   );
 
+  it("names records without a key of several runs apart", async () => {
+    const { run, mend: retry, path } = house("append");
+    const keyless = { ...declared, key: undefined };
+    await run(keyless, [{ id: 1, beds: 4 }, odd]);
+    await run(keyless, [
+      { id: 3, beds: 5 },
+      { ...odd, id: 4 },
+    ]);
+    expect(await retry({ ...mended, key: undefined })).toMatchObject({ streams: [{ mended: 2, left: 0 }] });
+    const count = "SELECT count(*)::INTEGER AS rows, count(DISTINCT eb_row_id)::INTEGER AS ids FROM s";
+    expect(await queryFile(path, count)).toEqual([{ rows: 4, ids: 4 }]);
+  });
+
   it("replaces nothing that came again as it stands after the record had gone to quarantine", async () => {
     const { run, mend: retry, rows } = house();
     await run(declared, [{ id: 2, beds: 7 }]);

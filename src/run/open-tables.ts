@@ -69,13 +69,14 @@ async function openOwn(stream: CompiledStream, options: TablesOptions): Promise<
   takenTables.delete(rootTable);
   // rows without a key are told apart over all loads, and what tells of a record's end is a row as others
   const appends = write.deletes === undefined;
+  const loadName = options.notOver === undefined ? String(run) : `${run} ${options.notOver}`;
   const life = recordLife(stream, { write, deletes, loadedAtMs: startedAtMs, digest: options.digest }, known);
   const place = {
     names,
     takenTables,
     known,
     life,
-    load: appends ? String(run) : undefined,
+    load: appends ? loadName : undefined,
     drift: options.drift,
   };
   const shape = shapeOf(appends ? { ...stream, isRemoval: undefined } : stream, place);

@@ -1,6 +1,7 @@
 /** Watches the pages of one pass for an API that goes round in a circle, or moves under our feet. Pure state. */
 
 import { BridgeError, type Where } from "../errors.js";
+import { wholeRecord } from "../express/outline.js";
 import { stringifyExact } from "../shape/exact-json.js";
 import { getByPath } from "../shape/path-get.js";
 import { KeyDigests } from "./key-digests.js";
@@ -47,7 +48,7 @@ const NOTHING = { repeats: false, notice: undefined as string | undefined };
 export class PageWatch {
   /** where pages began, as digests: there may be many */
   private readonly tokens = new KeyDigests();
-  private previous: readonly unknown[] = [];
+  private previous: Pick<PageRead, "records" | "source"> = { records: [] };
   /** what tells these records from others; made once for a page, where it is wanted at all */
   private identified: { readonly records: readonly unknown[]; readonly ids: readonly string[] } | undefined;
   /** the offset behind the page before */
@@ -83,7 +84,7 @@ export class PageWatch {
       const message = `${this.empty} pages in a row are empty, and the API says that there are more.`;
       throw new BridgeError("PAGE_REPEATED", message, { where });
     }
-    const same = this.isSame(page.records);
+    const same = this.isSame(page);
     this.same = same && !this.soughtBack ? this.same + 1 : 0;
     const repeated = this.recordsMove() ? this.allKnown(page.records) : same;
     this.stale = repeated ? this.stale + 1 : 0;
@@ -100,7 +101,8 @@ export class PageWatch {
     const shift = this.shiftOf(position, page);
     const findings = { ...found, shift, stale: repeated, ids, before, wentBack };
     this.soughtBack = false;
-    this.previous = page.records;
+    // its rows are not to stay for it
+    this.previous = { records: page.records, source: page.source && { ...page.source, scan: undefined } };
     this.end = position.at === "offset" ? position.offset + page.received : 0;
     this.recent = [...this.recent, ids].slice(-PAGES_KEPT);
     if (this.recordsMove()) this.known = [...this.known, new Set(ids)].slice(-PAGES_KEPT);
@@ -147,9 +149,10 @@ export class PageWatch {
    */
   joins(records: readonly unknown[]): boolean {
     // pages of one record cannot overlap
-    if (this.previous.length <= 1) return true;
+    const before = this.previous.records;
+    if (before.length <= 1) return true;
     // an empty page shows no record that is in both: the list has become shorter meanwhile
-    const tail = new Set(this.previous.slice(-this.rule.overlap).map(this.identity));
+    const tail = new Set(before.slice(-this.rule.overlap).map(this.identity));
     const joins = this.idsOf(records).some((id) => tail.has(id)) || this.allKnown(records);
     this.soughtBack ||= !joins;
     this.wentBack ||= !joins;
@@ -166,12 +169,18 @@ export class PageWatch {
     return this.rule.overlap > 0 || this.rule.pastEnd === "repeats";
   }
 
-  private isSame(records: readonly unknown[]): boolean {
-    const before = this.previous;
-    if (this.pages < 2 || records.length === 0 || records.length !== before.length) return false;
-    const same = (i: number) => this.identity(records[i]) === this.identity(before[i]);
+  private isSame(page: Pick<PageRead, "records" | "source">): boolean {
+    const { length } = page.records;
+    if (this.pages < 2 || length === 0 || length !== this.previous.records.length) return false;
+    const same = (i: number) => this.identityIn(page, i) === this.identityIn(this.previous, i);
     // the ends first: whole pages are compared only where these are alike
-    return same(0) && same(records.length - 1) && records.every((_, i) => same(i));
+    return same(0) && same(length - 1) && page.records.every((_, i) => same(i));
+  }
+
+  /** What tells a record of a page from others; without a key that is all of it, which may be in the bytes alone. */
+  private identityIn({ records, source }: Pick<PageRead, "records" | "source">, i: number): string {
+    const isInBytes = source !== undefined && this.rule.key.length === 0;
+    return this.identity(isInBytes ? wholeRecord(source, i) : records[i]);
   }
 
   private allKnown(records: readonly unknown[]): boolean {
@@ -232,10 +241,11 @@ export class PageWatch {
   private shiftOf(position: PagePosition, page: PageRead): number {
     // a step further was just found to be too far
     if (this.rule.overlap === 0 || this.soughtBack) return 0;
-    if (position.at !== "offset" || this.previous.length === 0) return 0;
+    const before = this.previous.records;
+    if (position.at !== "offset" || before.length === 0) return 0;
     const ids = this.idsOf(page.records);
-    for (let back = 1; back <= Math.min(this.rule.overlap, this.previous.length); back++) {
-      const at = ids.indexOf(this.identity(this.previous.at(-back)));
+    for (let back = 1; back <= Math.min(this.rule.overlap, before.length); back++) {
+      const at = ids.indexOf(this.identity(before.at(-back)));
       if (at >= 0) return Math.max(0, position.offset + at - (this.end - back));
     }
     // known records without those of that end: it is further on, and how far is not known

@@ -27,7 +27,10 @@ export interface OutlinePlan {
   readonly rewritten?: ((body: Uint8Array) => Uint8Array | undefined) | undefined;
   /** paths of fields of each record, through objects alone */
   readonly fields: readonly FieldPath[];
-  /** those of them that tell it from others: where two records of a page have the same, they are to be compared */
+  /**
+   * those of them that tell it from others: where two records of a page have the same, they are to be compared; none:
+   * they may be alike
+   */
   readonly identity: readonly FieldPath[];
   /** whether a record only tells that one is gone, by those fields */
   readonly isRemoval?: ((sketch: Readonly<Sketch>) => boolean) | undefined;
@@ -228,10 +231,11 @@ export class Outliner {
 
 function areDifferent(sketches: Outline["sketches"], identity: readonly FieldPath[]): boolean {
   const [path] = identity;
+  if (path === undefined) return true;
   const seen = new Set<unknown>();
-  const kind = typeof getByPath(sketches[0], path!);
+  const kind = typeof getByPath(sketches[0], path);
   for (const sketch of sketches) {
-    const value = getByPath(sketch, path!);
+    const value = getByPath(sketch, path);
     // "1" and 1 are the same to whoever compares texts
     if (identity.length > 1) seen.add(stringifyExact(identity.map((each) => getByPath(sketch, each))));
     else if (typeof value === kind) seen.add(value);

@@ -101,7 +101,7 @@ export function scanPlan(
     for (const column of shape.columns)
       if (
         column.type !== undefined &&
-        (column.role === "data" || column === life.state || column === life.identity)
+        (OF_RECORD.has(column.role) || column === life.state || column === life.identity)
       )
         scan.builders.set(column, new ColumnBuilder(column, column.type, records));
     for (const place of shape.places) scan.places.push(new ColumnBuilder(place, place.type!, records));
@@ -123,9 +123,12 @@ export function noteWanted({ entries }: Node, wanted: readonly FieldPath[]): voi
   }
 }
 
-/** Roles of columns of tables that are scanned: no rows without a key. */
+/** Roles of columns that hold values of the record, or name it. */
+const OF_RECORD: ReadonlySet<string> = new Set(["data", "row_id"]);
+
+/** Roles of columns of tables that are scanned. */
 const SCANNED: ReadonlySet<string> = new Set([
-  ...["data", "link", "position"],
+  ...[...OF_RECORD, "link", "position"],
   ...["state", "valid_from", "valid_to", "deleted"],
 ]);
 

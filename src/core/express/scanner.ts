@@ -33,6 +33,8 @@ export class Scanner {
   private constructor(
     private readonly tables: readonly TableScan[],
     private readonly key: readonly ColumnShape[],
+    /** names records that have no key */
+    private readonly nextRowId: (() => string) | undefined,
     private readonly life: LifeScan,
   ) {}
 
@@ -46,7 +48,7 @@ export class Scanner {
     const root = scans?.[0];
     if (root === undefined || key.some((column) => !root.builders.has(column))) return undefined;
     noteWanted(root.root, wanted);
-    return new Scanner(scans!, key, new LifeScan(of.life, root));
+    return new Scanner(scans!, key, of.nextRowId, new LifeScan(of.life, root));
   }
 
   /** Begins with a page, empty again. */
@@ -70,6 +72,8 @@ export class Scanner {
     const object = ++this.objects;
     const end = this.members(root.root, start, root, row, object);
     const isTaken = end >= 0 && (news === undefined || this.takesNews(news, row, object));
+    if (isTaken && this.nextRowId !== undefined)
+      root.builders.get(this.key[0]!)!.putText(row, this.nextRowId());
     const hasKey = isTaken && this.key.every((column) => root.builders.get(column)!.has(row));
     const { life } = this;
     if (hasKey && (life.isNone || life.put(row, { bytes: this.bytes, from: start, to: end, sketch, news })))

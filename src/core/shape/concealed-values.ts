@@ -4,7 +4,7 @@ import { hmac } from "@noble/hashes/hmac.js";
 import { sha256 } from "@noble/hashes/sha2.js";
 import { bytesToHex, utf8ToBytes } from "@noble/hashes/utils.js";
 import { scalarText } from "./encode.js";
-import { isPlainObject, stringifyExact } from "./exact-json.js";
+import { isPlainObject } from "./exact-json.js";
 import { parsePath } from "./naming.js";
 import { keyOfStep, LIST_STEP, MAP_STEP } from "./steps.js";
 
@@ -132,9 +132,11 @@ function mapped(
 }
 
 /**
- * 32 hexadecimal digits: the beginning of the SHA-256 over the load's name and the record as JSON, then the record's
- * number in the load, so that records which are alike keep apart.
+ * Names rows without a key, in 32 hexadecimal digits: the beginning of the SHA-256 over the load's name, then the
+ * record's number in the load. So those that are alike keep apart.
  */
-export function rowId(record: unknown, number: number, load = ""): string {
-  return hashText(load + stringifyExact(record)).slice(0, 20) + number.toString(16).padStart(12, "0");
+export function rowIds(load = ""): () => string {
+  const begin = hashText(load).slice(0, 20);
+  let number = 0;
+  return () => begin + (number++).toString(16).padStart(12, "0");
 }

@@ -5,7 +5,7 @@ import type { ColumnBatch, TableBatch } from "./batch.js";
 import { checkDeclared } from "./check-declared.js";
 import { classifyColumn } from "./classify.js";
 import { type ColumnType, sameSeen, sameType } from "./column-type.js";
-import { recordable, rowId } from "./concealed-values.js";
+import { recordable, rowIds } from "./concealed-values.js";
 import { stoppedComing } from "./drift.js";
 import { encodeColumn } from "./encode.js";
 import { ExactNumber, isPlainObject } from "./exact-json.js";
@@ -25,6 +25,8 @@ const TEXT: ColumnType = { kind: "text" };
 export interface Scannable {
   readonly tables: readonly TableShape[];
   readonly key: readonly ColumnShape[];
+  /** gives the value of that column, where records have no key */
+  readonly nextRowId: (() => string) | undefined;
   /** members that are not to be passed over */
   readonly isTelling: ShapeSpec["isTelling"];
   readonly life: ScannableLife;
@@ -60,8 +62,8 @@ export class Shape {
   private readonly keyColumns: readonly ColumnShape[];
   /** keys of records that are gone; its columns follow those of the stream's own table */
   private readonly removed: TableShape;
-  /** records without a key so far */
-  private keyless = 0;
+  /** for records without a key */
+  private readonly nextRowId: () => string;
 
   constructor(
     readonly spec: ShapeSpec,
@@ -69,6 +71,7 @@ export class Shape {
   ) {
     this.tables = new ShapeTables(spec, known);
     this.keyColumns = this.tables.keyColumns;
+    this.nextRowId = rowIds(spec.load);
     this.removed = new TableShape(this.tables.root.name, [], spec.names, []);
     for (const key of this.keyColumns)
       this.removed.addColumn(new ColumnShape(key.name, key.path, "data", key.rule, key));
@@ -153,10 +156,11 @@ export class Shape {
     const { all, life, stepsIn, concealed } = this.tables;
     const { state, identity } = life;
     // a digest is made of what is stored
-    const isScanned = key.length > 0 && (state === undefined || concealed.length === 0);
+    const isScanned = state === undefined || concealed.length === 0;
     return {
       tables: isScanned ? all : [],
       key: this.keyColumns,
+      nextRowId: key.length === 0 ? this.nextRowId : undefined,
       isTelling,
       life: { state, stepsIn, digest: life.life.digest, identity, validFrom: life.life.validFrom },
     };
@@ -258,7 +262,7 @@ export class Shape {
 
   /** The key's values, or the path of the field that has none. */
   private keyOf(record: Record<string, unknown>): unknown[] | string {
-    if (this.spec.key.length === 0) return [rowId(record, this.keyless++, this.spec.load)];
+    if (this.spec.key.length === 0) return [this.nextRowId()];
     const { columns } = this.spec;
     const values: unknown[] = [];
     for (const parts of this.spec.key) {

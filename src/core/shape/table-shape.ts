@@ -44,7 +44,7 @@ export interface ColumnRule {
 }
 
 /**
- * data: from the record · row_id: hash of a record without key · link: the root's key · position: in a list · map_key:
+ * data: from the record · row_id: of a record without key · link: the root's key · position: in a list · map_key:
  * in a map · within: where the item stands that this one is in, of the same table · more: fields beyond those that a
  * table has columns for · state, valid_from, valid_to, deleted: of the record's life · into: of a table that is not
  * ours, filled by a field

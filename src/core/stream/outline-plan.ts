@@ -26,7 +26,8 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
   )
     return undefined;
   const lists = set === undefined ? listOf(path.text) : isOld(set.version) ? OLD_LISTS : [["value"]];
-  if (lists === undefined || key.length === 0 || measures.length > 1) return undefined;
+  if (lists === undefined || measures.length > 1 || (key.length === 0 && mayComeAgain(stream)))
+    return undefined;
   const places = Object.values(envelope)
     .flatMap((place) => ("text" in place ? [place.text] : []))
     // an OData service's own: beside the entities
@@ -60,6 +61,11 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
     isUnlike: set && ((body) => lateError(body) !== undefined),
     isStrict: set !== undefined,
   };
+}
+
+/** Whether each record of a page is compared with those of the pages before. */
+function mayComeAgain({ definition: { pages } }: CompiledStream): boolean {
+  return pages?.after_last_page === "repeats";
 }
 
 /** The keys that lead to the list; undefined where its path is another one. */
