@@ -310,16 +310,36 @@ describe("a folder", () => {
     checkManifest(folder);
   });
 
-  it("of which the ledger is damaged is not used", async () => {
+  const newestLedger = (folder: string) => {
+    const own = join(folder, "_early_bridge");
+    const ledgers = readdirSync(own).filter((name) => name.startsWith("ledger-"));
+    return join(own, ledgers.sort().at(-1)!);
+  };
+
+  it.each<[string, (ledger: Buffer) => Buffer | string]>([
+    ["is damaged", () => "no gzip"],
+    ["lacks its end", (ledger) => ledger.subarray(0, -10)],
+    ["has another byte", (ledger) => Buffer.from(ledger).fill(0, ledger.length - 40, ledger.length - 30)],
+  ])("of which the ledger %s is not used", async (_, damage) => {
     const { folder, run } = folderOf();
     await run([{ id: 1 }]);
-    const own = join(folder, "_early_bridge");
-    const newest = readdirSync(own)
-      .filter((name) => name.startsWith("ledger-"))
-      .sort()
-      .at(-1)!;
-    writeFileSync(join(own, newest), "no gzip");
+    const newest = newestLedger(folder);
+    writeFileSync(newest, damage(readFileSync(newest)));
     await expect(run([{ id: 2 }])).rejects.toMatchObject({ code: "WAREHOUSE_NOT_OURS" });
+  });
+
+  it("of which the ledger does not say where its parts are goes on", async () => {
+    const { folder, run, rows } = folderOf();
+    await run([{ id: 1, v: "a" }]);
+    const newest = newestLedger(folder);
+    const whole = readFileSync(newest);
+    const { parts } = JSON.parse(gunzipSync(whole).toString("utf8").split("\n")[0]!).row;
+    const all = parts.reduce((sum: number, { bytes }: { bytes: number }) => sum + bytes, 0);
+    writeFileSync(newest, whole.subarray(-all));
+    expect((await run([{ id: 2, v: "b" }])).streams[0]).toMatchObject({ added: 1 });
+    expect(await rows("SELECT id || v AS x FROM huts.s ORDER BY x")).toEqual([{ x: "1a" }, { x: "2b" }]);
+    const rewritten = gunzipSync(readFileSync(newestLedger(folder))).toString("utf8");
+    expect(rewritten.split("\n")[0]).toContain('"parts":[');
   });
 });
 

@@ -1,16 +1,20 @@
 /**
- * The ledger as files in a store. A file has a packed part for each table; those of tables that a commit has left alone
- * are taken over as they are.
+ * The ledger as files in a store. A file has a packed part for each table, and one before them that says where they are:
+ * those of tables that a commit has left alone are taken over as they are.
  * Each commit writes the whole of it under the next number, where there is none yet:
  * that file is the commit. The highest number counts, so that of two processes that write at once one finds its number
  * taken and gives up, and a reader never sees half.
  *
+ *   {"table":"","columns":null,"row":{"parts":[{"name":"runs", …}]}}
  *   {"table":"runs","columns":{"run":"BIGINT", …},"row":null}     what a table is
  *   {"table":"runs","columns":null,"row":{"run":"1", …}}          a row of it, values as texts
  */
 
-import { appendFile, readFile, writeFile } from "node:fs/promises";
+import { createReadStream, createWriteStream } from "node:fs";
+import { appendFile, open, readFile, stat, writeFile } from "node:fs/promises";
 import { join } from "node:path";
+import { pipeline } from "node:stream/promises";
+import { constants, gunzipSync, gzipSync } from "node:zlib";
 import { BridgeError } from "../../core/errors.js";
 import { DUCKDB, FILE_DATABASE, quoteName, quoteText } from "../duckdb/types.js";
 import type { SqlConnection } from "../sql/dialect.js";
@@ -29,6 +33,12 @@ interface LedgerTable {
   readonly name: string;
   /** types in DuckDB's words, by column */
   readonly columns: Readonly<Record<string, string>>;
+}
+
+/** A table's part of a file. */
+interface LedgerPart extends LedgerTable {
+  /** packed */
+  readonly bytes: number;
 }
 
 export class LedgerFile {
@@ -50,12 +60,14 @@ export class LedgerFile {
     const path = join(this.scratch, `ledger${ENDING}`);
     await this.fetchNewest(path);
     if (this.number === 0) return false;
-    const from = `read_json(${quoteText(path)}, ${LINES}, columns = {"table": 'VARCHAR', "columns": 'JSON', "row": 'JSON'})`;
     try {
-      for (const row of await on.rows(
-        `SELECT "table", "columns"::VARCHAR AS columns FROM ${from} WHERE "columns" IS NOT NULL`,
-      ))
-        await bringTable(on, { name: String(row.table), columns: JSON.parse(String(row.columns)) }, from);
+      const parts = await this.takeParts(path);
+      await on.run(DUCKDB.makeSchema(LEDGER_SCHEMA));
+      // a file of an earlier version does not say where its parts are
+      for (const table of parts ?? (await tablesIn(on, path)))
+        await bringTable(on, table, parts === undefined ? path : this.partOf(table));
+      this.tables = parts ?? [];
+      this.changed = parts === undefined ? "all" : new Set();
       return true;
     } catch (cause) {
       throw new BridgeError(
@@ -67,6 +79,19 @@ export class LedgerFile {
         },
       );
     }
+  }
+
+  /** Splits a file into its parts; undefined where it does not say where they are. */
+  private async takeParts(path: string): Promise<readonly LedgerPart[] | undefined> {
+    const parts = await partsIn(path);
+    const all = (parts ?? []).reduce((sum, { bytes }) => sum + bytes, 0);
+    let start = (await stat(path)).size - all;
+    for (const part of parts ?? []) {
+      const bytes = createReadStream(path, { start, end: start + part.bytes - 1 });
+      await pipeline(bytes, createWriteStream(this.partOf(part)));
+      start += part.bytes;
+    }
+    return parts;
   }
 
   /** Fetches the file of the highest number. Whoever only reads may be slower than one that writes and tidies up. */
@@ -105,8 +130,10 @@ export class LedgerFile {
         `COPY (${exportQuery(table)}) TO ${quoteText(this.partOf(table))} (FORMAT json, COMPRESSION gzip)`,
       );
     const path = join(this.scratch, `ledger-next${ENDING}`);
+    const parts: LedgerPart[] = [];
+    for (const table of this.tables) parts.push({ ...table, bytes: (await stat(this.partOf(table))).size });
     // members of gzip, one behind the other, are one file: RFC 1952, section 2.2
-    await writeFile(path, "");
+    await writeFile(path, gzipSync(`${JSON.stringify({ table: "", columns: null, row: { parts } })}\n`));
     for (const table of this.tables) await appendFile(path, await readFile(this.partOf(table)));
     const name = nameOf(this.number + 1);
     if (!(await this.store.putNew(path, name)))
@@ -138,16 +165,52 @@ export class LedgerFile {
 
 const nameOf = (number: number) => `${PREFIX}${runText(number)}${ENDING}`;
 
-async function bringTable(on: SqlConnection, { name, columns }: LedgerTable, from: string): Promise<void> {
+/** More than the first part is long; packed bytes. */
+const FEW_BYTES = 65_536;
+
+const linesOf = (path: string) =>
+  `read_json(${quoteText(path)}, ${LINES}, columns = {"table": 'VARCHAR', "columns": 'JSON', "row": 'JSON'})`;
+
+/** What a file's first part says of the others; undefined where it says nothing. */
+async function partsIn(path: string): Promise<readonly LedgerPart[] | undefined> {
+  const file = await open(path);
+  try {
+    const { buffer, bytesRead } = await file.read(Buffer.alloc(FEW_BYTES), 0, FEW_BYTES, 0);
+    const packed = buffer.subarray(0, bytesRead);
+    const [line = ""] = gunzipSync(packed, { finishFlush: constants.Z_SYNC_FLUSH })
+      .toString("utf8")
+      .split("\n");
+    return (JSON.parse(line) as { row: { parts?: LedgerPart[] } | null }).row?.parts;
+  } finally {
+    await file.close();
+  }
+}
+
+/** The tables of a file that does not say where their parts are. */
+async function tablesIn(on: SqlConnection, path: string): Promise<LedgerTable[]> {
+  const rows = await on.rows(
+    `SELECT "table", "columns"::VARCHAR AS columns FROM ${linesOf(path)} WHERE "columns" IS NOT NULL`,
+  );
+  return rows.map((row) => ({ name: String(row.table), columns: JSON.parse(String(row.columns)) }));
+}
+
+async function bringTable(on: SqlConnection, { name, columns }: LedgerTable, path: string): Promise<void> {
   const table = `${SCHEMA}.${quoteName(name)}`;
   const names = Object.keys(columns);
   const typed = names.map((each) => `${quoteName(each)} ${columns[each]}`).join(", ");
-  const cells = names.map((each) => `("row"->>${quoteText(`$.${JSON.stringify(each)}`)})::${columns[each]}`);
-  await on.run(DUCKDB.makeSchema(LEDGER_SCHEMA));
   await on.run(`CREATE TABLE ${table} (${typed})`);
+  if (await isEmpty(path)) return;
+  const cells = names.map((each) => `("row"->>${quoteText(`$.${JSON.stringify(each)}`)})::${columns[each]}`);
   await on.run(
-    `INSERT INTO ${table} SELECT ${cells.join(", ")} FROM ${from} WHERE "table" = ${quoteText(name)} AND "row" IS NOT NULL`,
+    `INSERT INTO ${table} SELECT ${cells.join(", ")} FROM ${linesOf(path)} WHERE "table" = ${quoteText(name)} AND "row" IS NOT NULL`,
   );
+}
+
+/** Whether a part holds no row: many tables have none, and a statement for each takes its time. */
+async function isEmpty(path: string): Promise<boolean> {
+  if ((await stat(path)).size > FEW_BYTES) return false;
+  const lines = gunzipSync(await readFile(path));
+  return lines.indexOf("\n") === lines.length - 1;
 }
 
 async function tablesOf(on: SqlConnection): Promise<LedgerTable[]> {

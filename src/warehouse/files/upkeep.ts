@@ -60,8 +60,8 @@ export class FilesUpkeep implements Upkeep {
     // what a process has left that was killed
     await dropSchemas(on);
     const isThere = await this.ledger.bringIn(on);
-    await makeList(on);
-    if (isThere && !this.readOnly) await this.finishCommit(on);
+    if (!isThere) await makeList(on);
+    else if (!this.readOnly) await this.finishCommit(on);
   }
 
   willRun(sql: string): void {
