@@ -22,6 +22,8 @@ const huts = defineConnector({
   streams: { huts: { get: "/huts", key: "id" }, stays: { get: "/stays" } },
 });
 
+const PLAIN = { url: "https://api.huts.example" };
+
 interface Stay {
   readonly id: number;
   readonly hut: string;
@@ -55,6 +57,10 @@ describe("a connector in TypeScript", () => {
       "yaer is no setting",
     );
     connect(huts, { base: "https://a.example", token: "t", year: 2025, region: "north" });
+    // @ts-expect-error: some have to be told
+    expect(() => connect(huts)).toThrow("base");
+    connect(defineConnector({ ...huts, settings: { year: { type: "number", default: 2026 } }, api: PLAIN }));
+    connect(defineConnector({ connector: "huts", api: PLAIN, streams: { huts: { get: "/huts" } } }));
   });
 
   it("refuses what the schema refuses, while it is written", () => {

@@ -23,14 +23,19 @@ export interface ConnectOptions extends WithOptions {
   readonly random?: (() => number) | undefined;
 }
 
+/** What a connector is given: its settings may be left out where none of them has to be told. */
+type ConnectArguments<C extends Connector> =
+  Readonly<Record<never, never>> extends SettingsOf<C>
+    ? [settings?: SettingsOf<C>, options?: ConnectOptions]
+    : [settings: SettingsOf<C>, options?: ConnectOptions];
+
 /**
  * Opens an API for one account. Nothing is sent before the first page is asked for.
  * @throws BridgeError CONFIG_INVALID, CONFIG_UNKNOWN_NAME, URL_INVALID, URL_INSECURE
  */
 export function connect<C extends Connector>(
   connector: C,
-  settings: SettingsOf<C>,
-  options: ConnectOptions = {},
+  ...[settings, options = {}]: ConnectArguments<C>
 ): Api<StreamsOf<C>> {
   const ports = nodePorts();
   const {
@@ -44,7 +49,7 @@ export function connect<C extends Connector>(
   return connectWith(
     { ...ports, tokens, readSecretFile, readFile, clock, random },
     connector,
-    settings,
+    settings ?? ({} as SettingsOf<C>),
     others,
   );
 }
