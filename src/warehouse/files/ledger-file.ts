@@ -1,6 +1,6 @@
 /**
- * The ledger as files in a store. A file has a packed part for each table, and one before them that tells their lengths:
- * those of tables that a commit has left alone are taken over as they are.
+ * The ledger as files in a store. A file has a packed part for each table, and one before them that tells their
+ * lengths: those of tables that a commit has left alone are taken over as they are.
  *
  * Each commit writes the whole of it under the next number, where there is none yet: that file is the commit. The
  * highest number counts, so that of two processes that write at once one finds its number taken and gives up, and a
