@@ -101,8 +101,7 @@ export class PageWatch {
     const shift = this.shiftOf(position, page);
     const findings = { ...found, shift, stale: repeated, ids, before, wentBack };
     this.soughtBack = false;
-    // its rows are not to stay for it
-    this.previous = { records: page.records, source: page.source && { ...page.source, scan: undefined } };
+    this.previous = { records: page.records, source: this.bytesOf(page) };
     this.end = position.at === "offset" ? position.offset + page.received : 0;
     this.recent = [...this.recent, ids].slice(-PAGES_KEPT);
     if (this.recordsMove()) this.known = [...this.known, new Set(ids)].slice(-PAGES_KEPT);
@@ -169,6 +168,11 @@ export class PageWatch {
     return this.rule.overlap > 0 || this.rule.pastEnd === "repeats";
   }
 
+  /** Where a page's records are in its bytes, if only they tell them apart; its rows are not to stay for that. */
+  private bytesOf({ source }: PageRead): PageRead["source"] {
+    return source === undefined || this.rule.key.length > 0 ? undefined : { ...source, scan: undefined };
+  }
+
   private isSame(page: Pick<PageRead, "records" | "source">): boolean {
     const { length } = page.records;
     if (this.pages < 2 || length === 0 || length !== this.previous.records.length) return false;
@@ -179,8 +183,8 @@ export class PageWatch {
 
   /** What tells a record of a page from others; without a key that is all of it, which may be in the bytes alone. */
   private identityIn({ records, source }: Pick<PageRead, "records" | "source">, i: number): string {
-    const isInBytes = source !== undefined && this.rule.key.length === 0;
-    return this.identity(isInBytes ? wholeRecord(source, i) : records[i]);
+    const isWhole = source === undefined || this.rule.key.length > 0;
+    return this.identity(isWhole ? records[i] : wholeRecord(source, i));
   }
 
   private allKnown(records: readonly unknown[]): boolean {
