@@ -158,28 +158,47 @@ const OLD_ODDITIES = {
   more: { Extra: "/Date(-1)/" },
   gone: { __metadata: { uri: "x", state: "deleted" } },
 } as const;
+const BESIDE = { none: {}, light: { value: [] }, late: { error: { message: "cut" } } } as const;
 
 const oldPage = fc.record({
   oddity: fc.constantFrom(...(Object.keys(OLD_ODDITIES) as (keyof typeof OLD_ODDITIES)[])),
   // as most services of 2.0 write a slash
   escapes: fc.boolean(),
   blanks: fc.boolean(),
+  beside: fc.oneof(
+    { weight: 5, arbitrary: fc.constant("none" as const) },
+    { weight: 1, arbitrary: fc.constantFrom("light" as const, "late" as const) },
+  ),
+});
+
+interface OldPage {
+  readonly oddity: keyof typeof OLD_ODDITIES;
+  readonly escapes: boolean;
+  readonly blanks: boolean;
+  readonly beside: keyof typeof BESIDE;
+}
+
+const plainPage = (oddity: OldPage["oddity"]): OldPage => ({
+  oddity,
+  escapes: true,
+  blanks: false,
+  beside: "none",
 });
 
 describe("an OData set of 2.0 by the express reader", () => {
-  const runOld = async (
-    pages: readonly { oddity: keyof typeof OLD_ODDITIES; escapes: boolean; blanks: boolean }[],
-    reader: "express" | "plain",
-    stays: object = {},
-  ) => {
-    const texts = [{ oddity: "none", escapes: true, blanks: false } as const, ...pages].map(
-      ({ oddity, escapes, blanks }, number, { length }) => {
+  const runOld = async (pages: readonly OldPage[], reader: "express" | "plain", stays: object = {}) => {
+    const texts = [plainPage("none"), ...pages].map(
+      ({ oddity, escapes, blanks, beside }, number, { length }) => {
         const list = [1, 2, 3].map((n) => ({
           ...oldEntity(number * 3 + n),
           ...(n === 2 ? OLD_ODDITIES[oddity] : {}),
         }));
         const next = number + 1 < length ? { __next: `Stays?page=${number + 1}` } : {};
-        const text = JSON.stringify({ d: { results: list, ...next } }, undefined, blanks ? 2 : 0);
+        const text = JSON.stringify(
+          { d: { results: list, ...next }, ...BESIDE[beside] },
+          undefined,
+          blanks ? 2 : 0,
+        );
         return [
           number === 0 ? "/Stays" : `/Stays?page=${number}`,
           escapes ? text.replaceAll("/", "\\/") : text,
@@ -202,11 +221,8 @@ describe("an OData set of 2.0 by the express reader", () => {
 
   it("is scanned, its times as well", async () => {
     const outline = vi.spyOn(Outliner.prototype, "outline");
-    const page = (oddity: keyof typeof OLD_ODDITIES) => ({ oddity, escapes: true, blanks: false });
-    const { stays } = await runOld(
-      ["none", "nothing", "listed", "none"].map((each) => page(each as "none")),
-      "express",
-    );
+    const pages = (["none", "nothing", "listed", "none"] as const).map(plainPage);
+    const { stays } = await runOld(pages, "express");
     expect(outline.mock.results.map(({ value }) => value?.scan?.odd.length)).toEqual([0, 0, undefined, 0]);
     expect(stays).toHaveLength(15);
   });

@@ -62,7 +62,7 @@ function entityList(body: unknown): readonly unknown[] | undefined {
 /** An error behind entities that have come already (OData JSON Format 4.01, section 18.1); undefined: none. */
 export function lateError(body: unknown): unknown {
   if (!isPlainObject(body)) return undefined;
-  const own = Array.isArray(body.value) ? body.error : undefined;
+  const own = Array.isArray(body.value) || body.d !== undefined ? body.error : undefined;
   return body["@odata.error"] ?? body["@error"] ?? own ?? undefined;
 }
 

@@ -7,6 +7,7 @@ import { compilePlainPath } from "../language/plain-path.js";
 import { isOld } from "../odata/literal.js";
 import { modernBytes, OLD_LISTS } from "../odata/modern-bytes.js";
 import { lateError } from "../odata/payload.js";
+import { isPlainObject } from "../shape/exact-json.js";
 import { formatPath, parsePath } from "../shape/naming.js";
 import { isManyStep, keyOfStep } from "../shape/steps.js";
 import type { CompiledStream } from "./compile-stream.js";
@@ -58,9 +59,14 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
     // what an entity says of itself is not passed over
     isRemoval: definition.gone === undefined ? undefined : isRemoval,
     hasRules: hasRules(stream),
-    isUnlike: set && ((body) => lateError(body) !== undefined),
+    isUnlike: set && ((body) => lateError(body) !== undefined || hasTwoLists(body)),
     isStrict: set !== undefined,
   };
+}
+
+/** Whether an OData body has entities as 4.0 gives them beside those of 2.0. */
+function hasTwoLists(body: unknown): boolean {
+  return isPlainObject(body) && Array.isArray(body.value) && body.d !== undefined;
 }
 
 /** Whether each record of a page is compared with those of the pages before. */
