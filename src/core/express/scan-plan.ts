@@ -128,8 +128,8 @@ const OF_RECORD: ReadonlySet<string> = new Set(["data", "row_id"]);
 
 /** Roles of columns of tables that are scanned. */
 const SCANNED: ReadonlySet<string> = new Set([
-  ...[...OF_RECORD, "link", "position"],
-  ...["state", "valid_from", "valid_to", "deleted"],
+  ...OF_RECORD,
+  ...["link", "position", "state", "valid_from", "valid_to", "deleted"],
 ]);
 
 /** When a record was gone, or another state of it came, stands in no row that comes. */

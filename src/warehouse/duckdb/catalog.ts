@@ -6,8 +6,11 @@ import { FILE_DATABASE } from "./types.js";
 /** Columns' names by the table or view that has them. */
 export type TableColumns = ReadonlyMap<string, ReadonlySet<string>>;
 
-/** What changes tables; whatever lives as long as its connection is nobody else's. */
-const CHANGES = /^\s*(CREATE(?! TEMPORARY)|ALTER|DROP|ROLLBACK)\b/i;
+/** Whether a statement changes tables of the file, which are always named with it; a schema that it makes has none. */
+function changesTables(sql: string): boolean {
+  const isOfTables = /^\s*(CREATE(?! SCHEMA| TEMPORARY)|ALTER|DROP)\b/i.test(sql);
+  return /^\s*ROLLBACK\b/i.test(sql) || (isOfTables && sql.includes(`${FILE_DATABASE}.`));
+}
 
 export class Catalog {
   private readonly known = new Map<string, Promise<TableColumns>>();
@@ -21,7 +24,7 @@ export class Catalog {
       rows: (sql, values) => connection.rows(sql, values),
       run: async (sql, values) => {
         await connection.run(sql, values);
-        if (CHANGES.test(sql)) this.known.clear();
+        if (changesTables(sql)) this.known.clear();
       },
     };
   }
