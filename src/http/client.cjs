@@ -8,7 +8,12 @@ const Dispatcher = require("undici/lib/dispatcher/dispatcher.js");
 // as undici itself does
 Object.assign(Dispatcher.prototype, require("undici/lib/api/index.js"));
 
-exports.openAgent = (options) => new (require("undici/lib/dispatcher/agent.js"))(options);
-exports.openProxyAgent = (options) => new (require("undici/lib/dispatcher/proxy-agent.js"))(options);
-exports.openEnvHttpProxyAgent = (options) =>
-  new (require("undici/lib/dispatcher/env-http-proxy-agent.js"))(options);
+module.exports = {
+  Agent: require("undici/lib/dispatcher/agent.js"),
+  get ProxyAgent() {
+    return require("undici/lib/dispatcher/proxy-agent.js");
+  },
+  get EnvHttpProxyAgent() {
+    return require("undici/lib/dispatcher/env-http-proxy-agent.js");
+  },
+};

@@ -1,7 +1,7 @@
 /** Bytes over HTTP: pooled connections, time-outs, decompression. One request, one response, no policy. */
 
 import { createRequire } from "node:module";
-import type { Agent, Dispatcher, EnvHttpProxyAgent, ProxyAgent } from "undici";
+import type { Agent, Dispatcher } from "undici";
 import { BridgeError, type ErrorCode, isBridgeError } from "../core/errors.js";
 import type { HeaderValues } from "../core/pace/limit-headers.js";
 import { paceOfBody } from "./body-pace.js";
@@ -49,11 +49,7 @@ export function proxyFromEnvironment(): boolean {
   return proxiesOfEnvironment().length > 0;
 }
 
-interface Client {
-  openAgent(options: Agent.Options): Dispatcher;
-  openProxyAgent(options: ProxyAgent.Options): Dispatcher;
-  openEnvHttpProxyAgent(options: EnvHttpProxyAgent.Options): Dispatcher;
-}
+type Client = Pick<typeof import("undici"), "Agent" | "EnvHttpProxyAgent" | "ProxyAgent">;
 
 /** Not before something is sent: many commands send nothing. */
 const loadClient = () => createRequire(import.meta.url)("./client.cjs") as Client;
@@ -61,10 +57,10 @@ const loadClient = () => createRequire(import.meta.url)("./client.cjs") as Clien
 function openAgent({ proxy, tls }: TransportOptions, common: Agent.Options, connectMs: number): Dispatcher {
   const client = loadClient();
   const connect = { timeout: connectMs, ...tls };
-  if (proxy !== undefined) return client.openProxyAgent({ ...common, uri: proxy, requestTls: connect });
+  if (proxy !== undefined) return new client.ProxyAgent({ ...common, uri: proxy, requestTls: connect });
   return proxyFromEnvironment()
-    ? client.openEnvHttpProxyAgent({ ...common, requestTls: connect, connect })
-    : client.openAgent({ ...common, connect });
+    ? new client.EnvHttpProxyAgent({ ...common, requestTls: connect, connect })
+    : new client.Agent({ ...common, connect });
 }
 
 async function sendBy(

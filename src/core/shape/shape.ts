@@ -62,8 +62,8 @@ export class Shape {
   private readonly keyColumns: readonly ColumnShape[];
   /** keys of records that are gone; its columns follow those of the stream's own table */
   private readonly removed: TableShape;
-  /** for records without a key */
-  private readonly nextRowId: () => string;
+  /** names records that have no key */
+  private readonly nextRowId: (() => string) | undefined;
 
   constructor(
     readonly spec: ShapeSpec,
@@ -71,7 +71,7 @@ export class Shape {
   ) {
     this.tables = new ShapeTables(spec, known);
     this.keyColumns = this.tables.keyColumns;
-    this.nextRowId = rowIds(spec.load);
+    this.nextRowId = spec.key.length === 0 ? rowIds(spec.load) : undefined;
     this.removed = new TableShape(this.tables.root.name, [], spec.names, []);
     for (const key of this.keyColumns)
       this.removed.addColumn(new ColumnShape(key.name, key.path, "data", key.rule, key));
@@ -152,7 +152,7 @@ export class Shape {
 
   /** What records are scanned by, out of their bytes; no tables where each record has to be looked at. */
   get scannable(): Scannable {
-    const { key, isTelling } = this.spec;
+    const { isTelling } = this.spec;
     const { all, life, stepsIn, concealed } = this.tables;
     const { state, identity } = life;
     // a digest is made of what is stored
@@ -160,7 +160,7 @@ export class Shape {
     return {
       tables: isScanned ? all : [],
       key: this.keyColumns,
-      nextRowId: key.length === 0 ? this.nextRowId : undefined,
+      nextRowId: this.nextRowId,
       isTelling,
       life: { state, stepsIn, digest: life.life.digest, identity, validFrom: life.life.validFrom },
     };
@@ -262,7 +262,7 @@ export class Shape {
 
   /** The key's values, or the path of the field that has none. */
   private keyOf(record: Record<string, unknown>): unknown[] | string {
-    if (this.spec.key.length === 0) return [this.nextRowId()];
+    if (this.nextRowId !== undefined) return [this.nextRowId()];
     const { columns } = this.spec;
     const values: unknown[] = [];
     for (const parts of this.spec.key) {

@@ -10,7 +10,7 @@ it.each([
   ['  DROP TABLE eb_file."huts"."stays"', 2],
   ["ROLLBACK", 2],
   ['CREATE SCHEMA IF NOT EXISTS eb_file."huts"', 1],
-  ["CREATE TEMPORARY TABLE same AS SELECT 1 AS id", 1],
+  ['CREATE TEMPORARY TABLE same AS SELECT id FROM eb_file."huts"."stays"', 1],
   ["DROP TABLE same", 1],
   ['INSERT INTO eb_file."huts"."stays" VALUES (1)', 1],
   ["COMMIT", 1],
