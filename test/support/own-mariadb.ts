@@ -28,7 +28,13 @@ function program(name: string): string {
 export async function startMariadb(more: readonly string[] = []): Promise<OwnMariadb> {
   const [install, serve] = [program("mariadb-install-db"), program("mariadbd")];
   const folder = mkdtempSync(join(tmpdir(), "early-bridge-mariadb-"));
-  const common = ["--no-defaults", `--user=${userInfo().username}`, `--datadir=${join(folder, "data")}`];
+  const common = [
+    "--no-defaults",
+    `--user=${userInfo().username}`,
+    `--datadir=${join(folder, "data")}`,
+    // a server that starts, if only to make its files, takes away what others have in the same place
+    `--tmpdir=${folder}`,
+  ];
   await promisify(execFile)(install, [
     ...common,
     "--auth-root-authentication-method=normal",
@@ -42,8 +48,6 @@ export async function startMariadb(more: readonly string[] = []): Promise<OwnMar
       `--port=${port}`,
       "--bind-address=127.0.0.1",
       `--socket=${join(folder, "socket")}`,
-      // a server that starts takes away what others have in the same place
-      `--tmpdir=${folder}`,
       "--skip-name-resolve",
       "--max-connections=500",
       // a test need not outlive its machine
