@@ -16,9 +16,9 @@ const ALL = Object.keys(FAULTS).flatMap((fault) =>
   ),
 );
 const KINDS = Object.keys(SIGN_INS).length;
-/** Faults over page rules, with sign-ins in turn: of every sixth pair one; a quarter of all where there is time. */
+/** Faults over page rules, with sign-ins in turn: of every sixth pair one; an eighth of all where there is time. */
 const cases = ALL.filter((_, i) =>
-  isLong ? (i + Math.floor(i / KINDS)) % 4 === 0 : i % (6 * KINDS + 1) === 0,
+  isLong ? (i + Math.floor(i / KINDS)) % 8 === 0 : i % (6 * KINDS + 1) === 0,
 );
 
 async function carry(fault: string, pages: string, signIn: string, times: number) {

@@ -122,7 +122,7 @@ describe("a run by the express reader", () => {
           });
         },
       ),
-      { numRuns: tries(2, 16), endOnFailure: true },
+      { numRuns: tries(2, 8), endOnFailure: true },
     );
   }, 600_000);
 

@@ -17,7 +17,7 @@ import {
   warehouseEntry,
 } from "./support/warehouse.js";
 
-const MOMENTS = Number(KILLS ?? (isServer || isFolders ? 3 : 5));
+const MOMENTS = Number(KILLS ?? (isServer || isFolders ? 2 : 4));
 const SEED = 20_261_126;
 const PAGE = 25;
 

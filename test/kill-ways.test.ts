@@ -143,6 +143,6 @@ describe("a process that is killed while it replaces, reads windows or parts, or
       }
       expect(killed).toBeGreaterThan(MOMENTS / 2);
     },
-    MOMENTS * 12_000,
+    MOMENTS * 30_000,
   );
 });

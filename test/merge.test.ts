@@ -75,7 +75,7 @@ describe("a load", () => {
       fc.asyncProperty(runs, async (all) => {
         expect(await tablesIn(await loaded(all))).toEqual(modelOf(all.flat(3)));
       }),
-      { numRuns: tries(5, 40) },
+      { numRuns: tries(5, 20) },
     );
   });
 

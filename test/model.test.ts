@@ -111,7 +111,7 @@ describe("tables after several runs", () => {
       fc.asyncProperty(runs, fc.integer({ min: 1, max: 6 }), async (lists, checkpoint) => {
         expect(await tablesAfter(lists, write, checkpoint)).toEqual(modelOf(lists, write));
       }),
-      { examples: [[KIND_CHANGES, 1]], numRuns: tries(3, 12) },
+      { examples: [[KIND_CHANGES, 1]], numRuns: tries(3, 8) },
     );
   });
 });

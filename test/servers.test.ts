@@ -105,7 +105,7 @@ describe("a connection that drops", () => {
     "in the middle of a checkpoint loses nothing and doubles nothing (%s)",
     async (write) => {
       let cuts = 0;
-      for (let at = 2; at < (isLong ? 40 : 8); at += isLong ? 2 : 3) {
+      for (let at = 2; at < (isLong ? 40 : 8); at += isLong ? 4 : 3) {
         const url = await server.fresh();
         let statements = 0;
         let isCut = false;

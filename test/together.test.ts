@@ -10,7 +10,7 @@ import { inLong, isLong } from "./support/long.js";
 import { bookingsService, command, demoProject, startCommand, temporaryFolder } from "./support/project.js";
 import { queryFile } from "./support/truth.js";
 
-const LOOPS = isLong ? 5 : 1;
+const LOOPS = isLong ? 3 : 1;
 
 describe("many small streams", () => {
   it(`share a warehouse, ${LOOPS} times over, and every one is done`, async () => {
