@@ -30,15 +30,27 @@ const name = fc.oneof(
   { weight: 20, arbitrary: fc.constantFrom("At", "Seen", "Till", "D", "a:") },
   { weight: 1, arbitrary: fc.constantFrom("ä", 'q"', "back\\", "/Date(1)/", "") },
 );
-const entity = fc.dictionary(
-  name,
-  fc.oneof(
-    { weight: 10, arbitrary: value },
-    { weight: 2, arbitrary: fc.dictionary(name, value) },
-    { weight: 1, arbitrary: fc.array(value, { maxLength: 2 }) },
+const { entity } = fc.letrec<{ entity: Record<string, unknown>; collection: unknown }>((tie) => ({
+  entity: fc.dictionary(
+    name,
+    fc.oneof(
+      { maxDepth: 3 },
+      { weight: 10, arbitrary: value },
+      { weight: 2, arbitrary: fc.dictionary(name, value) },
+      { weight: 1, arbitrary: fc.array(value, { maxLength: 2 }) },
+      { weight: 3, arbitrary: tie("collection") },
+    ),
+    { maxKeys: 4 },
   ),
-  { maxKeys: 4 },
-);
+  // a service may tell more of a collection
+  collection: fc
+    .tuple(
+      fc.array(tie("entity"), { maxLength: 2 }),
+      fc.constantFrom({}, {}, {}, {}, { __count: "7" }),
+      fc.boolean(),
+    )
+    .map(([results, more, isFirst]) => (isFirst ? { ...more, results } : { results, ...more })),
+}));
 
 const encoder = new TextEncoder();
 const decoder = new TextDecoder();
@@ -58,6 +70,8 @@ describe("a body in bytes", () => {
           const modern = modernBytes(bytes, INSTANTS);
           if (modern === undefined) return;
           if (modern !== bytes) rewritten++;
+          // what is told before a list leaves its collection as it is: no table takes that
+          if (/\{\s*"__count":\s*"7",\s*"results"/.test(written)) return;
           const withoutRests = JSON.stringify(modernBody(body, INSTANTS));
           expect(JSON.stringify(JSON.parse(decoder.decode(modern)))).toBe(withoutRests);
         },
@@ -76,6 +90,20 @@ describe("a body in bytes", () => {
     ['{"Days":["/Date(0)/"]}', undefined],
     ['{"\\u0041t":"/Date(0)/"}', undefined],
     ['{"At":"x"/Date(0)/"}', undefined],
+    ['{"d":{"results":[{"Rooms":{"results":[1,"]}"]}}]}}', '{"d":{"results":[{"Rooms":[1,"]}"]}]}}'],
+    [
+      '{ "d" : { "results" : [ { "Rooms" : { "results" : [ ] } } ], "__next": "x" } }',
+      '{ "d" : { "results" : [ { "Rooms" : [ ] } ], "__next": "x" } }',
+    ],
+    [
+      '{"Rooms":{"results":[{"Beds":{"results":[]},"At":"/Date(0)/"}]}}',
+      '{"Rooms":[{"Beds":[],"At":"1970-01-01T00:00:00"}]}',
+    ],
+    ['{"d":{"results":[{"Rooms":{"results":[],"__next":"x"}}]}}', undefined],
+    ['{"d":{"results":[{"Rooms":{"results":[1', undefined],
+    ['{"Text":"{\\"results\\":[]}"}', '{"Text":"{\\"results\\":[]}"}'],
+    ['{"Text":"\\":{"results":[]}"}', undefined],
+    ['[{"results":[]}]', undefined],
   ])("%s is %s", (body, modern) => {
     const bytes = modernBytes(encoder.encode(body), INSTANTS);
     expect(bytes && decoder.decode(bytes)).toBe(modern);

@@ -1,4 +1,4 @@
-/** A response of 2.0 or 3.0 that is still bytes, with its times as those of 4.0 are. */
+/** A response of 2.0 or 3.0 that is still bytes, with its times and expanded collections as those of 4.0 are. */
 
 import { plainText } from "../express/sketch.js";
 import { modernTime } from "./payload.js";
@@ -6,15 +6,17 @@ import { modernTime } from "./payload.js";
 /** Where the entities are in a body (OData 2.0 JSON, sections 4 and 10; 3.0): `d.results`, `d`, `value`. */
 export const OLD_LISTS: readonly (readonly string[])[] = [["d", "results"], ["d"], ["value"]];
 
-/** `Date(`, behind a slash. */
-const WORD = [68, 97, 116, 101, 40];
-const [D] = WORD as [number];
-const [QUOTE, SLASH, BACKSLASH, CLOSING, COLON] = [34, 47, 92, 41, 58];
+const bytesOf = (text: string) => [...text].map((sign) => sign.charCodeAt(0));
+/** behind a slash */
+const DATE = bytesOf("Date(");
+const RESULTS = bytesOf('"results"');
+const [D, QUOTE, SLASH, BACKSLASH, CLOSING, COLON] = [68, 34, 47, 92, 41, 58];
+const [LIST, LIST_END, OBJECT, OBJECT_END] = [91, 93, 123, 125];
 
 /** Longer texts are beyond every calendar. */
 const LONGEST = 40;
 
-/** A text that a time takes the place of. */
+/** What stands in a place, and what takes it. */
 interface Place {
   readonly from: number;
   readonly end: number;
@@ -22,25 +24,80 @@ interface Place {
 }
 
 /**
- * The body with each `"/Date(ms)/"` as `modernBody` would have it. undefined: a time stands where it is in doubt what
- * it is of, in a list or behind a name with escapes.
+ * The body with each `"/Date(ms)/"` and each `{"results":[…]}` of an entity as `modernBody` would have it. undefined: it
+ * is in doubt what a time is of, in a list or behind a name with escapes, or a collection comes with more than its list.
  */
 export function modernBytes(bytes: Uint8Array, instants: ReadonlySet<string>): Uint8Array | undefined {
+  const times = timesIn(bytes, instants);
+  const collections = times && collectionsIn(bytes);
+  if (collections === undefined) return undefined;
+  const places = [...times!, ...collections].sort((a, b) => a.from - b.from);
+  return places.length === 0 ? bytes : withPlaces(bytes, places);
+}
+
+function timesIn(bytes: Uint8Array, instants: ReadonlySet<string>): Place[] | undefined {
   const places: Place[] = [];
   for (let at = bytes.indexOf(D); at >= 0; at = bytes.indexOf(D, at + 1)) {
     const value = timeAt(bytes, at);
     if (value === undefined) continue;
     const name = nameBefore(bytes, value.from);
     if (name === undefined) return undefined;
-    const text = modernTime(value.text, instants.has(name));
-    if (text !== value.text) places.push({ ...value, text });
+    const text = modernTime(value.text, instants.has(name.text));
+    if (text !== value.text) places.push({ ...value, text: `"${text}"` });
   }
-  return places.length === 0 ? bytes : withPlaces(bytes, places);
+  return places;
+}
+
+/** What stands around the lists of expanded collections (OData 2.0 JSON, section 4: inline feeds). */
+function collectionsIn(bytes: Uint8Array): Place[] | undefined {
+  const places: Place[] = [];
+  const body = afterBlanks(bytes, 0);
+  for (let at = bytes.indexOf(OBJECT); at >= 0; at = bytes.indexOf(OBJECT, at + 1)) {
+    const from = listIn(bytes, at);
+    if (from === undefined) continue;
+    const name = nameBefore(bytes, at);
+    if (name === undefined) return undefined;
+    // the page's own
+    if (name.text === "d" && beforeBlanks(bytes, name.from - 1) === body) continue;
+    const end = endOfList(bytes, from);
+    const closing = afterBlanks(bytes, end);
+    if (bytes[closing] !== OBJECT_END) return undefined;
+    places.push({ from: at, end: from, text: "" }, { from: end, end: closing + 1, text: "" });
+  }
+  return places;
+}
+
+/** Where the list begins in an object that begins with `"results":[`. */
+function listIn(bytes: Uint8Array, object: number): number | undefined {
+  const name = afterBlanks(bytes, object + 1);
+  if (!RESULTS.every((byte, i) => bytes[name + i] === byte)) return undefined;
+  const colon = afterBlanks(bytes, name + RESULTS.length);
+  const list = afterBlanks(bytes, colon + 1);
+  return bytes[colon] === COLON && bytes[list] === LIST ? list : undefined;
+}
+
+/** The place behind a list; that behind all bytes where it has no end. */
+function endOfList(bytes: Uint8Array, list: number): number {
+  let depth = 0;
+  for (let at = list; at < bytes.length; at++) {
+    const byte = bytes[at];
+    if (byte === QUOTE) at = endOfText(bytes, at);
+    else if (byte === LIST) depth++;
+    else if (byte === LIST_END && --depth === 0) return at + 1;
+  }
+  return bytes.length;
+}
+
+/** The place of the quote that ends a text. */
+function endOfText(bytes: Uint8Array, quote: number): number {
+  let at = quote + 1;
+  while (at < bytes.length && bytes[at] !== QUOTE) at += bytes[at] === BACKSLASH ? 2 : 1;
+  return at;
 }
 
 /** The whole text, in its quotes, whose `D` stands at a place; its slashes may be escaped. */
 function timeAt(bytes: Uint8Array, at: number): Place | undefined {
-  if (bytes[at - 1] !== SLASH || WORD.some((byte, i) => bytes[at + i] !== byte)) return undefined;
+  if (bytes[at - 1] !== SLASH || DATE.some((byte, i) => bytes[at + i] !== byte)) return undefined;
   const from = bytes[at - 2] === BACKSLASH ? at - 3 : at - 2;
   // an escaped quote is one within another text
   if (bytes[from] !== QUOTE || bytes[from - 1] === BACKSLASH) return undefined;
@@ -53,12 +110,13 @@ function timeAt(bytes: Uint8Array, at: number): Place | undefined {
 }
 
 /** The name whose value begins at a place; undefined where it is no value of an object, or the name has escapes. */
-function nameBefore(bytes: Uint8Array, value: number): string | undefined {
+function nameBefore(bytes: Uint8Array, value: number): { from: number; text: string } | undefined {
   const colon = beforeBlanks(bytes, value - 1);
   const end = beforeBlanks(bytes, colon - 1);
   if (bytes[colon] !== COLON || bytes[end] !== QUOTE) return undefined;
-  const begin = bytes.lastIndexOf(QUOTE, end - 1);
-  return begin < 0 ? undefined : plainText(bytes, begin + 1, end);
+  const from = bytes.lastIndexOf(QUOTE, end - 1);
+  const text = from < 0 ? undefined : plainText(bytes, from + 1, end);
+  return text === undefined ? undefined : { from, text };
 }
 
 function beforeBlanks(bytes: Uint8Array, from: number): number {
@@ -67,8 +125,14 @@ function beforeBlanks(bytes: Uint8Array, from: number): number {
   return at;
 }
 
+function afterBlanks(bytes: Uint8Array, from: number): number {
+  let at = from;
+  while (bytes[at]! <= 32) at++;
+  return at;
+}
+
 function withPlaces(bytes: Uint8Array, places: readonly Place[]): Uint8Array {
-  const grown = places.reduce((sum, { from, end, text }) => sum + text.length + 2 - (end - from), 0);
+  const grown = places.reduce((sum, { from, end, text }) => sum + text.length - (end - from), 0);
   const out = new Uint8Array(bytes.length + grown);
   let [read, write] = [0, 0];
   const take = (end: number) => {
@@ -76,9 +140,8 @@ function withPlaces(bytes: Uint8Array, places: readonly Place[]): Uint8Array {
     write += end - read;
   };
   for (const { from, end, text } of places) {
-    take(from + 1);
+    take(from);
     for (let i = 0; i < text.length; i++) out[write++] = text.charCodeAt(i);
-    out[write++] = QUOTE;
     read = end;
   }
   take(bytes.length);
