@@ -39,7 +39,8 @@ export async function openWarehouse(definition: Definition, place: WarehousePlac
   }
   if (definition.folder !== undefined) return openFolder(definition, definition.folder, place);
   const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), DUCKDB_DRIVER);
-  return duckdb(resolve(folder, String(await resolved(definition.duckdb!, "duckdb"))));
+  const path = resolve(folder, String(await resolved(definition.duckdb!, "duckdb")));
+  return duckdb(path, { declareKeys: definition.declare_keys });
 }
 
 async function openServer(

@@ -1,5 +1,6 @@
 /**
- * The warehouse that the conformance suite runs over: DuckDB files, databases of a server, or folders of Parquet files.
+ * The warehouse that the conformance suite runs over: DuckDB files, with declared keys or without, databases of a
+ * server, or folders of Parquet files.
  * A test names a path; what it reads is always the DuckDB file there, made anew of the other one's tables where these
  * are meant.
  */
@@ -21,6 +22,7 @@ const meant = process.env.EARLY_BRIDGE_TEST_WAREHOUSE ?? "";
 /** undefined: files */
 const server = SERVERS[meant];
 export const isFolders = meant === "files";
+const declareKeys = meant === "keys";
 export const theServer = server ?? POSTGRES_SERVER;
 export const isServer = server !== undefined;
 export const isPostgres = server === POSTGRES_SERVER;
@@ -36,7 +38,7 @@ function addressOf(path: string): Promise<string> {
 /** The warehouse for a path. */
 export function warehouseAt(path: string): Warehouse {
   if (isFolders) return folder(folderOf(path));
-  if (server === undefined) return duckdb(path);
+  if (server === undefined) return duckdb(path, { declareKeys });
   return {
     title: server.title,
     grants: () => "",
@@ -55,7 +57,8 @@ export const namedFor = async (path: string, query: string) =>
 /** The warehouse for a path as a project names it, and what stands in the project's .env for it. */
 export async function warehouseEntry(path: string) {
   if (isFolders) return { entry: { folder: folderOf(path) }, env: "" };
-  if (server === undefined) return { entry: { duckdb: path }, env: "" };
+  if (server === undefined)
+    return { entry: { duckdb: path, ...(declareKeys && { declare_keys: true }) }, env: "" };
   return { entry: { [server.key]: "$WAREHOUSE_URL" }, env: `WAREHOUSE_URL=${await addressOf(path)}\n` };
 }
 

@@ -47,6 +47,12 @@ const accountSchema = z
 const warehouseSchema = z
   .strictObject({
     duckdb: z.string().optional().describe("Path of the DuckDB file, from this file's folder"),
+    declare_keys: z
+      .boolean()
+      .optional()
+      .describe(
+        "Of a DuckDB file: whether tables have their records' key as primary key, which takes time; default: false",
+      ),
     postgres: z
       .string()
       .optional()
@@ -69,12 +75,14 @@ const warehouseSchema = z
     s3: s3Schema.optional(),
     sftp: sftpSchema.optional(),
   })
-  .superRefine(({ files, s3, sftp, ...places }, context) => {
+  .superRefine(({ files, s3, sftp, declare_keys, ...places }, context) => {
     if (Object.values(places).filter((place) => place !== undefined).length !== 1)
       context.addIssue({ code: "custom", message: "needs one of duckdb, postgres, mariadb and folder" });
     for (const [key, value] of Object.entries({ files, s3, sftp }))
       if (value !== undefined && places.folder === undefined)
         context.addIssue({ code: "custom", path: [key], message: "is for a folder" });
+    if (declare_keys !== undefined && places.duckdb === undefined)
+      context.addIssue({ code: "custom", path: ["declare_keys"], message: "is for a DuckDB file" });
   });
 
 export const checkpointSchema = z

@@ -4,13 +4,23 @@ import { basename } from "node:path";
 import type { Warehouse } from "../warehouse.js";
 import { leaseFile, leaseOf } from "./open-files.js";
 import { openFile } from "./session.js";
+import { DUCKDB, DUCKDB_WITH_KEYS } from "./types.js";
+
+export interface DuckdbChoices {
+  /**
+   * whether the stream's own table has its records' key as its primary key, where it has one row for each record;
+   * default: no, for its index takes time and memory
+   */
+  readonly declareKeys?: boolean | undefined;
+}
 
 /**
  * A warehouse in a DuckDB file; the file is made where there is none. All openings of one file in a process share a
  * session, whatever path leads there.
  * @throws BridgeError when opened: WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER
  */
-export function duckdb(path: string): Warehouse {
+export function duckdb(path: string, { declareKeys = false }: DuckdbChoices = {}): Warehouse {
+  const sql = declareKeys ? DUCKDB_WITH_KEYS : DUCKDB;
   return {
     title: `DuckDB file ${basename(path)}`,
     grants: () =>
@@ -18,9 +28,9 @@ export function duckdb(path: string): Warehouse {
     open: async (options = {}) => {
       const open = () => openFile(path, options);
       // what has no ledger is no session for others
-      return options.withoutLedger === true
-        ? open()
-        : leaseOf(await leaseFile(path, options.readOnly === true, open));
+      if (options.withoutLedger === true) return open();
+      const lease = await leaseFile(path, options.readOnly === true, open);
+      return leaseOf(lease, (session, load) => session.openLoad(load, sql));
     },
   };
 }

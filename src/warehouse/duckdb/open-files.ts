@@ -9,7 +9,7 @@
 import { realpath } from "node:fs/promises";
 import { basename, dirname, join, resolve } from "node:path";
 import { BridgeError } from "../../core/errors.js";
-import type { WarehouseSession } from "../warehouse.js";
+import type { LoadOptions, StreamLoad, WarehouseSession } from "../warehouse.js";
 
 interface OpenFile<S> {
   readonly session: Promise<S>;
@@ -88,13 +88,16 @@ export async function leaseFile<S extends { close(): Promise<void> }>(
   }
 }
 
-/** A session as one of its users sees it. */
-export function leaseOf({ session, leave }: Lease<WarehouseSession>): WarehouseSession {
+/** A session as one of its users sees it; `openLoad`: how that one loads. */
+export function leaseOf<S extends WarehouseSession>(
+  { session, leave }: Lease<S>,
+  openLoad = (of: S, options: LoadOptions): Promise<StreamLoad> => of.openLoad(options),
+): WarehouseSession {
   const { userTable } = session;
   return {
     names: session.names,
     ledger: session.ledger,
-    openLoad: (options) => session.openLoad(options),
+    openLoad: (options) => openLoad(session, options),
     ...(userTable && { userTable: (schema, table) => userTable.call(session, schema, table) }),
     dropStream: (of) => session.dropStream(of),
     about: () => session.about(),

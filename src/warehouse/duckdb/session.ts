@@ -161,10 +161,10 @@ export class DuckSession implements WarehouseSession, StagePlace {
     this.cache = new BlockCache((sql) => parts.writing.run(sql));
   }
 
-  async openLoad(options: LoadOptions): Promise<StreamLoad> {
+  async openLoad(options: LoadOptions, sql = DUCKDB): Promise<StreamLoad> {
     if (this.parts.readOnly) throw new BridgeError("INTERNAL", "the file is open for reading only");
     const ports: LoadPorts = {
-      sql: DUCKDB,
+      sql,
       writing: this.parts.connection,
       notes: this.ledger.notes,
       openStages: () => this.openStages(),

@@ -2,8 +2,11 @@
 
 import type { DuckDBType } from "@duckdb/node-api";
 import type { ColumnType } from "../../core/shape/column-type.js";
-import type { SqlCell, SqlDialect } from "../sql/dialect.js";
-import { STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { MadeTable, SqlCell, SqlDialect, Widening } from "../sql/dialect.js";
+import { commentsOn } from "../sql/merge-plan.js";
+import { STANDARD, STANDARD_LEDGER, widenColumn } from "../sql/standard.js";
+import { primaryKey } from "../sql/work.js";
 import { driver } from "./driver.js";
 import { USER_TABLES } from "./user-tables.js";
 
@@ -132,8 +135,10 @@ export const DUCKDB: SqlDialect = Object.freeze({
     `COMMENT ON ${column === undefined ? `TABLE ${table}` : `COLUMN ${table}.${quoteName(column)}`} IS ${quoteText(text)}`,
   text: quoteText,
   instant: (ms: number) => `to_timestamp(${ms / 1000})`,
-  widen: (target: string, column: string, from: ColumnType, to: ColumnType) =>
-    widenInPlace(NAMES, target, column, from, to),
+  widen: (target: string, columns: readonly Widening[], of?: MadeTable) =>
+    of !== undefined && widensKey(columns, of)
+      ? rebuilt(of, target, columns)
+      : columns.map((column) => `ALTER TABLE ${target} ${widenColumn(NAMES, column)}`),
   fitted: (column: string, from: ColumnType, to: ColumnType) => `TRY(${widenExpression(column, from, to)})`,
   userTables: USER_TABLES,
   ledger: {
@@ -145,6 +150,39 @@ export const DUCKDB: SqlDialect = Object.freeze({
     rowId: undefined,
   },
 });
+
+/** The same, and the key of a stream's own table is declared. */
+export const DUCKDB_WITH_KEYS: SqlDialect = Object.freeze({
+  ...DUCKDB,
+  indexes: declareKey,
+  widen: (target: string, columns: readonly Widening[], of?: MadeTable) => [
+    ...DUCKDB.widen(target, columns, of),
+    ...(of !== undefined && widensKey(columns, of) ? declareKey(target, of.table) : []),
+  ],
+});
+
+function declareKey(target: string, table: TableSchema): string[] {
+  const key = primaryKey(table);
+  return key.length === 0 ? [] : [`ALTER TABLE ${target} ADD PRIMARY KEY (${key.map(quoteName).join(", ")})`];
+}
+
+function widensKey(columns: readonly Widening[], { table }: MadeTable): boolean {
+  return columns.some(({ column }) => primaryKey(table).includes(column));
+}
+
+/** A column of a primary key keeps its type: where there may be one, the table is made anew, without it. */
+function rebuilt({ schema, name, table }: MadeTable, target: string, columns: readonly Widening[]): string[] {
+  const wider = tableName(schema, `eb_wider_${name}`);
+  const values = columns.map(
+    ({ column, from, to }) => `${widenExpression(column, from, to)} AS ${quoteName(column)}`,
+  );
+  return [
+    `CREATE TABLE ${wider} AS SELECT * REPLACE (${values.join(", ")}) FROM ${target}`,
+    `DROP TABLE ${target}`,
+    `ALTER TABLE ${wider} RENAME TO ${quoteName(name)}`,
+    ...commentsOn(DUCKDB, target, table),
+  ];
+}
 
 /** Few short cells are planned sooner as literals, others as a list. */
 const MOST_LITERALS = 400;

@@ -1,10 +1,10 @@
 /** MariaDB's dialect, with names in double quotes (sql_mode ANSI_QUOTES). */
 
 import { type ColumnType, formatColumnType } from "../../core/shape/column-type.js";
-import type { TableSchema } from "../../core/shape/table-shape.js";
-import type { KnownTable, SqlDialect } from "../sql/dialect.js";
+import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
+import type { MadeTable, SqlDialect, Widening } from "../sql/dialect.js";
 import { isWrittenAsText, listsOf } from "../sql/standard.js";
-import { isKeyed } from "../sql/work.js";
+import { isKeyed, primaryKey } from "../sql/work.js";
 import { USER_TABLES } from "./user-tables.js";
 
 /** A name as SQL takes it, whatever is in it. */
@@ -21,8 +21,6 @@ export function quoteText(text: string): string {
 const TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin";
 /** a column that a wider type grows in, until it takes the place of the other one */
 export const WIDER_COLUMN = "eb_wider";
-/** so much of a text is in an index */
-const INDEXED_SIGNS = 191;
 
 export function sqlType(type: ColumnType): string {
   switch (type.kind) {
@@ -124,32 +122,54 @@ const MOST_ROWS = 500;
 
 /** A record is found by its key; child rows by that of their record. */
 function indexes(target: string, table: TableSchema): string[] {
-  const { recordKey, entityKey, columns } = table;
-  if (!isKeyed(table) || recordKey.length === 0) return [];
-  const parts = entityKey.map((name) => {
+  const added = indexOf(table, table.columns);
+  return added === undefined ? [] : [`ALTER TABLE ${target} ${added}`];
+}
+
+function indexOf(table: TableSchema, columns: readonly IndexedColumn[]): string | undefined {
+  const isOneEach = primaryKey(table).length > 0;
+  return isKeyed(table) ? addedIndex(table.entityKey, isOneEach, columns) : undefined;
+}
+
+/** so much of a text is in an index, at most; characters */
+const INDEXED_SIGNS = 191;
+/** an index has so many columns, and so many bytes, at most (MariaDB, "InnoDB Limitations") */
+const INDEXED_COLUMNS = 16;
+const INDEXED_BYTES = 3072;
+/** a character of a text, and a value of any other type: at most so many bytes */
+const SIGN_BYTES = 4;
+const VALUE_BYTES = 40;
+
+type IndexedColumn = Pick<ColumnSchema, "name" | "type">;
+
+/** What adds an index, behind ALTER TABLE: primary where each row has its own values, and an index takes them whole. */
+export function addedIndex(
+  key: readonly string[],
+  isOneEach: boolean,
+  columns: readonly IndexedColumn[],
+): string {
+  const isCut = (name: string) => {
     const kind = columns.find((column) => column.name === name)?.type.kind;
-    return `${quoteName(name)}${kind === "text" || kind === "json" || kind === "bytes" ? `(${INDEXED_SIGNS})` : ""}`;
-  });
-  return [`CREATE INDEX eb_key ON ${target} (${parts.join(", ")})`];
+    return kind === "text" || kind === "json" || kind === "bytes";
+  };
+  const names = key.slice(0, INDEXED_COLUMNS);
+  const texts = names.filter(isCut).length;
+  const bytes = INDEXED_BYTES - (names.length - texts) * VALUE_BYTES;
+  const signs = Math.min(INDEXED_SIGNS, Math.floor(bytes / SIGN_BYTES / texts));
+  const parts = names.map((name) => `${quoteName(name)}${isCut(name) ? `(${signs})` : ""}`).join(", ");
+  const isWhole = texts === 0 && names.length === key.length;
+  return isOneEach && isWhole ? `ADD PRIMARY KEY (${parts})` : `ADD INDEX eb_key (${parts})`;
 }
 
-/** Puts the wider column in the place of the other one; an index over it is made anew. */
-export function takeWiderStatements(
-  target: string,
-  column: string,
-  to: ColumnType,
-  table: TableSchema | undefined,
-): string[] {
+/** Puts the wider column in the place of the other one, in one step with the index over it. */
+export function takeWider(target: string, column: string, to: ColumnType, added: string | undefined): string {
   const name = quoteName(column);
-  const isIndexed = table?.entityKey.includes(column) === true;
+  const index = added === undefined ? [] : ["DROP INDEX IF EXISTS eb_key", 'DROP INDEX IF EXISTS "PRIMARY"'];
   const place = `DROP COLUMN ${name}, CHANGE COLUMN ${WIDER_COLUMN} ${name} ${sqlType(to)}`;
-  return [
-    `ALTER TABLE ${target} ${isIndexed ? "DROP INDEX IF EXISTS eb_key, " : ""}${place}`,
-    ...(isIndexed ? indexes(target, table!) : []),
-  ];
+  return `ALTER TABLE ${target} ${[...index, place, ...(added === undefined ? [] : [added])].join(", ")}`;
 }
 
-function notedType(columns: string, { schema, table }: KnownTable, column: string, to: ColumnType): string {
+function notedType(columns: string, { schema, table }: MadeTable, column: string, to: ColumnType): string {
   return `UPDATE ${columns} SET type = ${quoteText(formatColumnType(to))}
     WHERE table_schema = ${quoteText(schema)} AND table_name = ${quoteText(table.name)} AND column_name = ${quoteText(column)}`;
 }
@@ -194,17 +214,25 @@ export function mariadbDialect(prefix: string): SqlDialect {
       `ALTER TABLE ${target} ADD COLUMN IF NOT EXISTS ${quoteName(column)} ${sqlType(type)}`,
       `ALTER TABLE ${target} MODIFY COLUMN ${quoteName(column)} ${sqlType(type)}`,
     ],
-    widen: (target: string, column: string, from: ColumnType, to: ColumnType, of?: KnownTable) => {
-      const [name, type] = [quoteName(column), sqlType(to)];
-      const note = commentText(JSON.stringify({ column, type: formatColumnType(to) }), 1024);
-      return [
-        `ALTER TABLE ${target} ADD COLUMN ${WIDER_COLUMN} ${type} COMMENT ${note} AFTER ${name}`,
-        `UPDATE ${target} SET ${WIDER_COLUMN} = ${widened(column, from, to)}`,
-        // from here on the wider one counts, also where the process ends before it has its place
-        ...(of === undefined ? [] : [notedType(tableName("early_bridge", "columns"), of, column, to)]),
-        ...takeWiderStatements(target, column, to, of?.table),
-      ];
-    },
+    // one after the other: in between each stands as the ledger has it
+    widen: (target: string, columns: readonly Widening[], of?: MadeTable) =>
+      columns.flatMap(({ column, from, to }, i) => {
+        const [name, type] = [quoteName(column), sqlType(to)];
+        const note = commentText(JSON.stringify({ column, type: formatColumnType(to) }), 1024);
+        const later = new Map(columns.slice(i + 1).map((each) => [each.column, each.from]));
+        const asTheyStand = of?.table.columns.map((each) => ({
+          ...each,
+          type: later.get(each.name) ?? each.type,
+        }));
+        const isIndexed = of?.table.entityKey.includes(column) === true;
+        return [
+          `ALTER TABLE ${target} ADD COLUMN ${WIDER_COLUMN} ${type} COMMENT ${note} AFTER ${name}`,
+          `UPDATE ${target} SET ${WIDER_COLUMN} = ${widened(column, from, to)}`,
+          // from here on the wider one counts, also where the process ends before it has its place
+          ...(of?.isNoted !== true ? [] : [notedType(tableName("early_bridge", "columns"), of, column, to)]),
+          takeWider(target, column, to, isIndexed ? indexOf(of.table, asTheyStand!) : undefined),
+        ];
+      }),
     indexes,
     // a condition over a subquery is looked up for each row
     findable: (table: string, column: string) => [

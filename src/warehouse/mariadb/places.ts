@@ -4,7 +4,7 @@
  * has left that was not committed is taken away.
  */
 
-import { parseColumnType } from "../../core/shape/column-type.js";
+import { type ColumnType, parseColumnType } from "../../core/shape/column-type.js";
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { SqlConnection, SqlDialect } from "../sql/dialect.js";
 import { ledgerSchema } from "../sql/ledger-schema.js";
@@ -12,7 +12,7 @@ import type { TablePlaces } from "../sql/load.js";
 import { byTable, type DescribedColumn } from "../sql/server-session.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import type { LoadOptions, StreamPlace } from "../warehouse.js";
-import { takeWiderStatements, WIDER_COLUMN } from "./dialect.js";
+import { addedIndex, takeWider, WIDER_COLUMN } from "./dialect.js";
 
 /** Under this prefix stands what is dropped next. */
 const OLD_PREFIX = "eb_old_";
@@ -139,9 +139,28 @@ async function settleWider(sql: SqlDialect, on: SqlConnection, schema: string, t
     [schema, table, column, type],
   );
   const to = parseColumnType(type);
-  const statements =
+  const statement =
     noted.length > 0 && to !== undefined
-      ? takeWiderStatements(target, column, to, undefined)
-      : [`ALTER TABLE ${target} DROP COLUMN ${WIDER_COLUMN}`];
-  for (const statement of statements) await on.run(statement);
+      ? takeWider(target, column, to, await indexWith(sql, on, { schema, table, column, to }))
+      : `ALTER TABLE ${target} DROP COLUMN ${WIDER_COLUMN}`;
+  await on.run(statement);
+}
+
+/** What adds the index that a column is in, now that its type is another one. */
+async function indexWith(
+  sql: SqlDialect,
+  on: SqlConnection,
+  of: { readonly schema: string; readonly table: string; readonly column: string; readonly to: ColumnType },
+): Promise<string | undefined> {
+  const parts = await on.rows(
+    `SELECT index_name AS of, column_name AS name, sub_part IS NOT NULL AS is_cut FROM information_schema.statistics
+     WHERE table_schema = $1 AND table_name = $2 AND index_name IN ('eb_key', 'PRIMARY') ORDER BY seq_in_index`,
+    [sql.ledger.databaseOf!(of.schema), of.table],
+  );
+  const columns = parts.map(({ name, is_cut }): { name: string; type: ColumnType } => {
+    const was: ColumnType = String(is_cut) === "1" ? { kind: "text" } : { kind: "int64" };
+    return { name: String(name), type: name === of.column ? of.to : was };
+  });
+  const key = columns.map(({ name }) => name);
+  return key.includes(of.column) ? addedIndex(key, parts[0]?.of === "PRIMARY", columns) : undefined;
 }

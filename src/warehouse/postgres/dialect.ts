@@ -3,9 +3,9 @@
 import type { ColumnType } from "../../core/shape/column-type.js";
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import type { SqlDialect, StandingColumns } from "../sql/dialect.js";
-import { isWrittenAsText, listsOf, STANDARD, STANDARD_LEDGER, widenInPlace } from "../sql/standard.js";
-import { isKeyed } from "../sql/work.js";
+import type { SqlDialect, StandingColumns, Widening } from "../sql/dialect.js";
+import { isWrittenAsText, listsOf, STANDARD, STANDARD_LEDGER, widenColumn } from "../sql/standard.js";
+import { isKeyed, primaryKey } from "../sql/work.js";
 import { USER_TABLES } from "./user-tables.js";
 
 /** A name as SQL takes it, whatever is in it. */
@@ -98,14 +98,12 @@ const MOST_VALUES = 60_000;
 
 /** A record is found by its key; child rows by that of their record. */
 function indexes(target: string, table: TableSchema): string[] {
-  const { recordKey, entityKey, path } = table;
   const list = (names: readonly string[]) => names.map(quoteName).join(", ");
-  if (!isKeyed(table) || recordKey.length === 0) return [];
-  const isOwn = path === "";
-  const isSame = recordKey.length === entityKey.length;
-  return isOwn && isSame
-    ? [`ALTER TABLE ${target} ADD PRIMARY KEY (${list(recordKey)})`]
-    : [`CREATE INDEX ON ${target} (${list(entityKey)})`];
+  if (!isKeyed(table)) return [];
+  const key = primaryKey(table);
+  return key.length > 0
+    ? [`ALTER TABLE ${target} ADD PRIMARY KEY (${list(key)})`]
+    : [`CREATE INDEX ON ${target} (${list(table.entityKey)})`];
 }
 
 /** Rows of a table that was built aside take the place of those that stand: views and grants stay with the table. */
@@ -150,8 +148,10 @@ export const POSTGRES: SqlDialect = Object.freeze({
     `COMMENT ON ${column === undefined ? `TABLE ${table}` : `COLUMN ${table}.${quoteName(column)}`} IS ${quoteText(text)}`,
   text: quoteText,
   instant: (ms: number) => `to_timestamp(${ms / 1000})`,
-  widen: (target: string, column: string, from: ColumnType, to: ColumnType) =>
-    widenInPlace(NAMES, target, column, from, to),
+  // rows are written anew once for all columns
+  widen: (target: string, columns: readonly Widening[]) => [
+    `ALTER TABLE ${target} ${columns.map((column) => widenColumn(NAMES, column)).join(", ")}`,
+  ],
   fitted,
   indexes,
   takePlace,

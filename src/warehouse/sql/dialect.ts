@@ -40,8 +40,8 @@ export interface SqlDialect {
     source: string,
     where: string,
   ): string;
-  /** statements that give a column a wider type, every value kept; `of`: the table, where the ledger knows it */
-  widen(target: string, column: string, from: ColumnType, to: ColumnType, of?: KnownTable): readonly string[];
+  /** statements that give columns wider types, every value kept; `of`: the table, where it is no stage */
+  widen(target: string, columns: readonly Widening[], of?: MadeTable): readonly string[];
   /** statements that add a column; default: one */
   addColumn?: ((target: string, column: string, type: ColumnType) => readonly string[]) | undefined;
   /** statements by which rows of a stage are found by a column; default: they are found well enough */
@@ -76,10 +76,21 @@ export interface UserTableSql {
   same?: ((standing: string, assigned: string, column: UserColumn) => string) | undefined;
 }
 
-/** A table that the ledger has columns of. */
-export interface KnownTable {
+/** A column that is to hold more. */
+export interface Widening {
+  readonly column: string;
+  readonly from: ColumnType;
+  readonly to: ColumnType;
+}
+
+/** A table of a stream where it stands. */
+export interface MadeTable {
   readonly schema: string;
+  /** the name it has there: while it is built beside another one, not yet its own */
+  readonly name: string;
   readonly table: TableSchema;
+  /** whether the ledger has its columns */
+  readonly isNoted: boolean;
 }
 
 /** A table's columns as they stand: types by name. */

@@ -326,12 +326,12 @@ export class SqlLoad implements StreamLoad {
       if (table.columns.length === 0 || !(isKnown || (last && hasKey(table)))) continue;
       const target = this.target(table.name);
       const { write, schema } = this.options;
-      const known = write.buildsBeside ? undefined : { schema, table };
       const place = { schema, name: this.nameOf(table.name) };
+      const at = { ...place, table, isNoted: !write.buildsBeside };
       const isThere = standing.has(table.name);
       const made = isThere ? undefined : slot.rows.get(table.name)?.become?.(place, table, this.options);
       if (made !== undefined) become.add(table.name);
-      const plan = planTable(work.sql, target, table, standing.get(table.name), { known, made });
+      const plan = planTable(work.sql, target, table, standing.get(table.name), { at, made });
       // a run that broke off may have left it
       const isNew = this.options.write.buildsBeside && !standing.has(table.name);
       await work.run([...(isNew ? [`DROP TABLE IF EXISTS ${target}`] : []), ...plan.statements]);

@@ -7,7 +7,7 @@ import { type ColumnType, formatColumnType, sameType } from "../../core/shape/co
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import type { SchemaChange } from "../warehouse.js";
-import type { KnownTable, SqlDialect, StandingColumns } from "./dialect.js";
+import type { MadeTable, SqlDialect, StandingColumns, Widening } from "./dialect.js";
 import { SEQUENCE_COLUMN } from "./stage.js";
 
 /** A table as it stands in the warehouse. */
@@ -19,18 +19,15 @@ export interface TablePlan {
 }
 
 /**
- * Statements that bring a standing table (or none) to the schema. Columns are added, types widened. `made`: what makes
- * the table, where it is not to be made empty.
+ * Statements that bring a standing table (or none) to the schema. Columns are added, then types widened. `made`: what
+ * makes the table, where it is not to be made empty.
  */
 export function planTable(
   sql: SqlDialect,
   target: string,
   schema: TableSchema,
   standing: StandingTable | undefined,
-  {
-    known,
-    made,
-  }: { readonly known?: KnownTable | undefined; readonly made?: readonly string[] | undefined } = {},
+  { at, made }: { readonly at?: MadeTable | undefined; readonly made?: readonly string[] | undefined } = {},
 ): TablePlan {
   const { name: table } = schema;
   if (standing === undefined) {
@@ -39,31 +36,38 @@ export function planTable(
       columnOf(sql, RUN_COLUMN, { kind: "int64" }),
       columnOf(sql, LOADED_COLUMN, { kind: "timestamp" }),
     ];
-    const comments = [
-      ...commentOn(sql, target, undefined, schema.description),
-      ...schema.columns.flatMap((column) => commentOn(sql, target, column, column.description)),
-    ];
+    const make = made ?? [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`];
     return {
-      statements: [...(made ?? [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`]), ...comments],
+      statements: [...make, ...commentsOn(sql, target, schema)],
       changes: [{ table, column: undefined, change: "table_added", path: schema.path }],
     };
   }
-  const statements: string[] = [];
+  const added: string[] = [];
+  const wider: Widening[] = [];
   const changes: SchemaChange[] = [];
   for (const { name: column, type, description, path, example } of schema.columns) {
     const old = standing.get(column);
     const toType = formatColumnType(type);
     if (old === undefined) {
-      statements.push(...addColumn(sql, target, column, type));
-      statements.push(...commentOn(sql, target, { name: column, type }, description));
+      added.push(...addColumn(sql, target, column, type));
+      added.push(...commentOn(sql, target, { name: column, type }, description));
       changes.push({ table, column, change: "column_added", toType, path, example });
     } else if (!sameType(old, type)) {
-      statements.push(...sql.widen(target, column, old, type, known));
+      wider.push({ column, from: old, to: type });
       const fromType = formatColumnType(old);
       changes.push({ table, column, change: "type_widened", fromType, toType, path, example });
     }
   }
-  return { statements, changes };
+  const widened = wider.length === 0 ? [] : sql.widen(target, wider, at);
+  return { statements: [...added, ...widened], changes };
+}
+
+/** Statements that note what a table and its columns hold. */
+export function commentsOn(sql: SqlDialect, target: string, { description, columns }: TableSchema): string[] {
+  return [
+    ...commentOn(sql, target, undefined, description),
+    ...columns.flatMap((column) => commentOn(sql, target, column, column.description)),
+  ];
 }
 
 function commentOn(
@@ -105,7 +109,7 @@ export function stageStatements(
   return schema.columns.flatMap(({ name, type }) => {
     const old = known.get(name);
     if (old === undefined) return addColumn(sql, stage, name, type);
-    return sameType(old.type, type) ? [] : sql.widen(stage, name, old.type, type);
+    return sameType(old.type, type) ? [] : sql.widen(stage, [{ column: name, from: old.type, to: type }]);
   });
 }
 

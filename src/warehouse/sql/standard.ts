@@ -1,7 +1,7 @@
 /** Statements as most dialects write them. */
 
 import type { ColumnType } from "../../core/shape/column-type.js";
-import type { LedgerSql, SqlDialect } from "./dialect.js";
+import type { LedgerSql, SqlDialect, Widening } from "./dialect.js";
 
 type Named = Pick<SqlDialect, "quoteName" | "typeName" | "widened">;
 
@@ -55,16 +55,7 @@ export function isWrittenAsText({ kind }: ColumnType): boolean {
   );
 }
 
-/** Gives a column a wider type, every value kept. */
-export function widenInPlace(
-  sql: Named,
-  target: string,
-  column: string,
-  from: ColumnType,
-  to: ColumnType,
-): string[] {
-  const name = sql.quoteName(column);
-  return [
-    `ALTER TABLE ${target} ALTER COLUMN ${name} TYPE ${sql.typeName(to)} USING ${sql.widened(column, from, to)}`,
-  ];
+/** What gives a column a wider type, every value kept, behind ALTER TABLE. */
+export function widenColumn(sql: Named, { column, from, to }: Widening): string {
+  return `ALTER COLUMN ${sql.quoteName(column)} TYPE ${sql.typeName(to)} USING ${sql.widened(column, from, to)}`;
 }

@@ -65,6 +65,13 @@ export class SqlWork {
   }
 }
 
+/** The columns that tell each row apart in a stream's own table, one row for each record; none in any other. */
+export function primaryKey(table: TableSchema): readonly string[] {
+  const { recordKey, entityKey, path } = table;
+  const isOneEach = path === "" && recordKey.length === entityKey.length;
+  return isOneEach && isKeyed(table) ? recordKey : [];
+}
+
 /** Whether records of the table are known again by their key. */
 export function isKeyed({ recordKey, columns }: TableSchema): boolean {
   return recordKey.length > 0 && !columns.some((column) => column.role === "row_id");
