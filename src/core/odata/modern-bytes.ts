@@ -24,8 +24,8 @@ interface Place {
 }
 
 /**
- * The body with each `"/Date(ms)/"` and each `{"results":[…]}` of an entity as `modernBody` would have it. undefined: it
- * is in doubt what a time is of, in a list or behind a name with escapes, or a collection comes with more than its list.
+ * The body with each `"/Date(ms)/"` and each `{"results":[…]}` of an entity as `modernBody` would have it. undefined:
+ * it is in doubt what a time is of, in a list or behind a name with escapes, or more comes beside a collection's list.
  */
 export function modernBytes(bytes: Uint8Array, instants: ReadonlySet<string>): Uint8Array | undefined {
   const times = timesIn(bytes, instants);

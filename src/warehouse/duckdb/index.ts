@@ -6,6 +6,7 @@ import { leaseFile, leaseOf } from "./open-files.js";
 import { openFile } from "./session.js";
 import { DUCKDB, DUCKDB_WITH_KEYS } from "./types.js";
 
+/** What a DuckDB file's owner may choose. */
 export interface DuckdbChoices {
   /**
    * whether the stream's own table has its records' key as its primary key, where it has one row for each record;
