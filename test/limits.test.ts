@@ -134,7 +134,7 @@ bridges:
 `,
     );
     const killed = startCommand(["run", "one", "--plain"], folder);
-    await expect.poll(killed.output, { timeout: 20_000 }).toContain("checkpoint 4");
+    await expect.poll(killed.output, { timeout: 60_000 }).toContain("checkpoint 4");
     killed.child.kill("SIGKILL");
     await killed.ended;
     expect(service.asked).toBe(5);

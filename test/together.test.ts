@@ -58,7 +58,7 @@ describe("one bridge twice", () => {
     const refused = await command(["run", "--plain"], folder);
     expect(refused).toMatchObject({ code: 6, stderr: expect.stringContaining("WAREHOUSE_LOCKED") });
     const waiting = startCommand(["run", "--plain", "--wait"], folder);
-    await expect.poll(waiting.output, { timeout: 20_000 }).toContain("Waiting until it is free");
+    await expect.poll(waiting.output, { timeout: 60_000 }).toContain("Waiting until it is free");
     await session.close();
     expect(await waiting.ended).toMatchObject({ code: 0 });
   });
@@ -80,7 +80,7 @@ describe("output that nobody reads", () => {
     expect(errors).toBe("");
     const ended = async () =>
       (await queryFile(database, "SELECT outcome FROM early_bridge.runs"))[0]?.outcome;
-    await expect.poll(ended, { timeout: 20_000 }).toMatch(/stopped|done/);
+    await expect.poll(ended, { timeout: 60_000 }).toMatch(/stopped|done/);
   });
 });
 
