@@ -402,7 +402,7 @@ describe("a process that ends in the middle of a commit", () => {
       await probe.run(second, filesWarehouse(counting, probe.files));
       const steps = counting.changes();
       expect(steps).toBeGreaterThan(8);
-      const stride = tries(16, 5);
+      const stride = tries(24, 5);
       for (let n = 1, turn = 0; n <= steps; n += stride, turn++) {
         const after = turn % 2 === 0;
         const { folder, place, files, run, rows } = folderOf({ format, name }, write);

@@ -6,7 +6,7 @@ import { isLong } from "./support/long.js";
 import { bookingsService, command, demoProject, type TestProject } from "./support/project.js";
 import { expectTruth, queryFile } from "./support/truth.js";
 
-const MOMENTS = Number(KILLS ?? (isLong ? 5 : 3));
+const MOMENTS = Number(KILLS ?? (isLong ? 4 : 3));
 const SEED = 20_261_123;
 
 describe("a killed process", () => {

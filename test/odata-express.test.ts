@@ -3,6 +3,7 @@
 import fc from "fast-check";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { Outliner } from "../src/core/express/outline.js";
+import { Scanner } from "../src/core/express/scanner.js";
 import { bridgeInto } from "./support/carried.js";
 import { tries } from "./support/long.js";
 import { fixedService, openOData, schemaOf } from "./support/odata.js";
@@ -40,6 +41,15 @@ const ODDITIES = {
   misfit: { Paid: "much" },
   empty: { Guests: null, Hut: null, Paid: 12345678901234567890n.toString() },
 } as const;
+/** What may leave records out: nothing, a condition alone, one that cannot judge all of them, one over what is added. */
+const RULES = [
+  {},
+  { where: "!record.Id.endsWith('4') && !record.Id.endsWith('7')" },
+  { where: "!record.Id.endsWith('5') || record.Extra > 3" },
+  { where: "record.house == 'H-7' && !record.Id.endsWith('8')", add: { house: "H-7" } },
+  { where: "record.whole != '5.50 EUR'", compute: { whole: "record.Paid + ' EUR'" } },
+] as const;
+
 type Oddity = keyof typeof ODDITIES | "late";
 
 /** Pages of three entities, the second of which is odd. */
@@ -95,9 +105,13 @@ describe("an OData set by the express reader", () => {
   it("is the same as by the plain one, whatever stands among its entities", async () => {
     const oddity = fc.constantFrom(...(Object.keys(ODDITIES) as Oddity[]), "late" as const);
     await fc.assert(
-      fc.asyncProperty(fc.array(oddity, { minLength: 1, maxLength: 4 }), async (oddities) => {
-        expect(await runOver(oddities, "express")).toEqual(await runOver(oddities, "plain"));
-      }),
+      fc.asyncProperty(
+        fc.array(oddity, { minLength: 1, maxLength: 4 }),
+        fc.constantFrom(...RULES),
+        async (oddities, rules) => {
+          expect(await runOver(oddities, "express", rules)).toEqual(await runOver(oddities, "plain", rules));
+        },
+      ),
       { numRuns: tries(3, 10), endOnFailure: true },
     );
   }, 300_000);
@@ -109,6 +123,23 @@ describe("an OData set by the express reader", () => {
     expect(outline.mock.results.map(({ value }) => value?.sketches.length)).toEqual([3, undefined, 3]);
     expect(express).toEqual(await runOver(["none", "faulty", "none"], "plain", rules));
     expect(express.known).toMatchObject({ received: 12, added: 10, quarantined: 1 });
+  });
+
+  it("is scanned once where a condition alone leaves records out, which have no rows then", async () => {
+    const outline = vi.spyOn(Outliner.prototype, "outline");
+    const taken = vi.spyOn(Scanner.prototype, "take");
+    const [, where, , added] = RULES;
+    for (const [rules, left] of [
+      [where, [1, 1, 0]],
+      [added, [0, 1, 0]],
+    ] as const) {
+      outline.mockClear();
+      taken.mockClear();
+      const express = await runOver(["none", "none", "none"], "express", rules);
+      expect(outline.mock.results.map(({ value }) => value?.scan?.leftOut?.size)).toEqual(left);
+      expect(taken).toHaveBeenCalledTimes(9);
+      expect(express.guests).toHaveLength(Number(express.known.added));
+    }
   });
 
   it("is scanned but for pages of which an entity says something", async () => {

@@ -8,7 +8,7 @@
 import type { Decoder } from "../decode/choose-decoder.js";
 import { columnNames, namedRows, nameValues } from "../decode/rows.js";
 import { BridgeError, typeName, type Where } from "../errors.js";
-import { type ByteRecords, type Outliner, type RecordNews, someOf } from "../express/outline.js";
+import { type ByteRecords, type Keeps, type Outliner, type RecordNews, someOf } from "../express/outline.js";
 import { shapeBytes } from "../express/shape-bytes.js";
 import type { JsonPath } from "../language/plain-path.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
@@ -73,6 +73,8 @@ export interface Express {
   readonly shape: Shape | undefined;
   /** fields that each of them is given */
   readonly news: RecordNews;
+  /** rules that only leave some of them out */
+  readonly keeps?: Keeps | undefined;
 }
 
 /**
@@ -89,7 +91,7 @@ export function readPage(
     const envelope = readEnvelope(undefined, response.headers, plan);
     return { ...pageOfRecords([], 0), envelope, body: undefined };
   }
-  const outline = express?.outliner.outline(response.body, express.shape, express.news);
+  const outline = express?.outliner.outline(response.body, express.shape, express.news, express.keeps);
   // what an empty list means depends on what stands beside it
   if (outline !== undefined && outline.sketches.length > 0) {
     const { sketches, body } = outline;

@@ -1,7 +1,7 @@
 /** Rules over the records of a page, before they become rows: fields added and worked out, records left out. */
 
 import { isBridgeError } from "../errors.js";
-import { type ByteRecords, type RecordNews, someOf, wholeRecord } from "../express/outline.js";
+import { type ByteRecords, type Keeps, type RecordNews, someOf, wholeRecord } from "../express/outline.js";
 import type { Condition } from "../language/condition.js";
 import { fillValue, type TemplateValues } from "../language/template.js";
 import { isPlainObject, stringifyExact } from "../shape/exact-json.js";
@@ -50,6 +50,8 @@ export function applyRules(page: PageRead, rules: RecordRules): PageRead {
     where !== undefined || keep !== undefined || compute.length > 0 || Object.keys(add).length > 0;
   if (!hasRules && faultOf === undefined) return page;
   const { source } = page;
+  const leftOut = source?.scan?.leftOut;
+  if (leftOut !== undefined && source !== undefined) return judgedPage(page, source, leftOut, add);
   const issues: Issue[] = [];
   const records: unknown[] = [];
   const kept: number[] = [];
@@ -68,9 +70,27 @@ export function applyRules(page: PageRead, rules: RecordRules): PageRead {
   return pageFrom(records, issues, page, source && withNews(source, kept, news));
 }
 
+/** The page whose records were judged on the way into their rows. */
+function judgedPage(
+  page: PageRead,
+  source: ByteRecords,
+  leftOut: ReadonlySet<unknown>,
+  add: Readonly<Record<string, unknown>>,
+): PageRead {
+  const kept = [...page.records.keys()].filter((i) => !leftOut.has(page.records[i]));
+  const records = kept.map((i) => ({ ...(page.records[i] as object), ...add }));
+  const news = withNews(
+    source,
+    kept,
+    kept.map(() => add),
+  );
+  return pageFrom(records, [], page, news);
+}
+
 function withNews(source: ByteRecords, kept: readonly number[], news: readonly RecordNews[]): ByteRecords {
   const some = kept.length === source.starts.length ? source : someOf(source, kept);
-  const { scan } = some;
+  // those that are left out have no rows in it, and none of them is odd: what is not strict is scanned behind its rules
+  const scan = source.scan?.leftOut === undefined ? some.scan : source.scan;
   // what is added to all records alike may have been scanned with them
   const [first] = news;
   const isAlike = news.every((each) => each === first);
@@ -140,13 +160,20 @@ function computeInto(
  */
 export function leaveOutEarly(page: PageRead, { where, add }: RecordRules): PageRead {
   if (where === undefined) return page;
-  const mayStay = (raw: unknown) => {
-    if (!isPlainObject(raw)) return true;
+  const keeps = keepsBy(where, add);
+  return withRecords(
+    page,
+    page.records.filter((raw) => !isPlainObject(raw) || keeps(raw) !== false),
+  );
+}
+
+/** Whether a condition keeps a record that is given fields; undefined where it cannot judge it. */
+export function keepsBy(where: Condition, add: Readonly<Record<string, unknown>>): Keeps {
+  return (record) => {
     try {
-      return where.holds({ record: { ...raw, ...add } });
+      return where.holds({ record: { ...record, ...add } });
     } catch {
-      return true;
+      return undefined;
     }
   };
-  return withRecords(page, page.records.filter(mayStay));
 }

@@ -153,7 +153,7 @@ describe("the express reader", () => {
           );
         expectSame([page(first, 0), page([...first, ...second], 100), page(second, 200), page(first, 300)]);
       }),
-      { numRuns: tries(40, 150) },
+      { numRuns: tries(25, 100) },
     );
   });
 
@@ -249,7 +249,7 @@ describe("the express reader", () => {
         fc.pre(distinct.every((records) => records.every(({ id }) => id !== null)));
         expectSame(text, stream);
       }),
-      { numRuns: tries(150, 600) },
+      { numRuns: tries(100, 400) },
     );
   });
 
@@ -378,7 +378,7 @@ describe("the express reader", () => {
         expect(outliner.outline(changed)).toBeUndefined();
         expect(outliner.outline(changed, shape)).toBeUndefined();
       }),
-      { numRuns: tries(3000, 10_000) },
+      { numRuns: tries(2000, 8000) },
     );
   });
 });

@@ -69,7 +69,12 @@ export interface PageScan extends Scanned {
   readonly news: RecordNews;
   /** places in the page of records that are not as the tables have them: they have no rows here */
   readonly odd: readonly number[];
+  /** sketches of those that rules leave out, which have no rows here either; undefined: no rule was asked */
+  readonly leftOut?: ReadonlySet<unknown> | undefined;
 }
+
+/** Whether rules keep a record; undefined where they cannot judge it. */
+export type Keeps = (sketch: Readonly<Sketch>) => boolean | undefined;
 
 export interface Outline extends ByteRecords {
   /** the body with an empty list in the place of its records */
@@ -142,9 +147,9 @@ export class Outliner {
 
   /**
    * undefined: the plain reader is to read the page. `shape`: what its records are scanned into on the way, each with
-   * `news`.
+   * `news`. `keeps`: rules that give a record nothing, where there are no others.
    */
-  outline(body: Uint8Array, shape?: Shape, news?: RecordNews): Outline | undefined {
+  outline(body: Uint8Array, shape?: Shape, news?: RecordNews, keeps?: Keeps): Outline | undefined {
     if (this.resting > 0) {
       this.resting--;
       return undefined;
@@ -156,7 +161,8 @@ export class Outliner {
     const isAtOnce = shape?.hasRows === true && (!hasRules || isStrict) && bytes.length <= LARGE;
     const scanner = isAtOnce ? this.scannerOf(shape) : undefined;
     if (isStrict && scanner === undefined) return undefined;
-    const pass = this.passOf(bytes, scanner, news);
+    const ruled = hasRules && keeps !== undefined ? new Ruled(keeps) : undefined;
+    const pass = this.passOf(bytes, scanner, news, ruled);
     if (pass === undefined) return undefined;
     const { starts, ends, sketches, odd } = pass;
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
@@ -167,16 +173,25 @@ export class Outliner {
     this.failures = 0;
     const rest = pass.rest();
     if (this.plan.isUnlike?.(rest) === true) return undefined;
-    const hasScan = scanner !== undefined && shape !== undefined && !hasRules;
-    const scan = hasScan ? { ...scanner.takeRows(), shape, version: shape.version, news, odd } : undefined;
+    const { leftOut } = ruled ?? {};
+    const hasScan = scanner !== undefined && shape !== undefined && (!hasRules || leftOut !== undefined);
+    const scan = hasScan
+      ? { ...scanner.takeRows(), shape, version: shape.version, news, odd, leftOut }
+      : undefined;
     return { outliner: this, bytes, starts, ends, sketches, body: rest, scan };
   }
 
   /** The pass over a page that came to its end. */
-  private passOf(bytes: Uint8Array, scanner: Scanner | undefined, news: RecordNews): Pass | undefined {
-    const intoRows = this.intoRows(scanner, news);
+  private passOf(
+    bytes: Uint8Array,
+    scanner: Scanner | undefined,
+    news: RecordNews,
+    ruled: Ruled | undefined,
+  ): Pass | undefined {
+    const intoRows = this.intoRows(scanner, news, ruled);
     for (const list of this.lists) {
       scanner?.begin(bytes);
+      ruled?.begin();
       const pass = new Pass(bytes, list, this.fields, intoRows);
       if (!(this.plan.form === "json" ? pass.takesBody() : pass.takesLines())) continue;
       if (list !== this.lists[0]) this.lists = [list, ...this.lists.filter((each) => each !== list)];
@@ -211,15 +226,45 @@ export class Outliner {
   }
 
   /** What makes rows of a record that begins at a place: gives the place behind it, or -1 where it has made none. */
-  private intoRows(scanner: Scanner | undefined, news: RecordNews): IntoRows | undefined {
+  private intoRows(
+    scanner: Scanner | undefined,
+    news: RecordNews,
+    ruled: Ruled | undefined,
+  ): IntoRows | undefined {
     if (scanner === undefined) return undefined;
     const bytes = newsBytes(news);
     return (from, sketch) => {
       const end = scanner.take(from, sketch, bytes);
-      if (end < 0 || !this.isRemoval(sketch)) return end;
-      scanner.dropLast();
-      return -1;
+      if (end < 0) return end;
+      const isRemoval = this.isRemoval(sketch);
+      if (isRemoval || ruled?.leavesOut(sketch) === true) scanner.dropLast();
+      return isRemoval ? -1 : end;
     };
+  }
+}
+
+/** What rules say of the records of a page. */
+class Ruled {
+  private left = new Set<unknown>();
+  private isSure = true;
+
+  constructor(private readonly keeps: Keeps) {}
+
+  begin(): void {
+    this.left = new Set();
+    this.isSure = true;
+  }
+
+  leavesOut(sketch: Readonly<Sketch>): boolean {
+    const isKept = this.keeps(sketch);
+    this.isSure &&= isKept !== undefined;
+    if (isKept === false) this.left.add(sketch);
+    return isKept === false;
+  }
+
+  /** undefined where one of them cannot be judged */
+  get leftOut(): ReadonlySet<unknown> | undefined {
+    return this.isSure ? this.left : undefined;
   }
 }
 

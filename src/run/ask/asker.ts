@@ -9,7 +9,7 @@ import {
   readEnvelope,
   readPage,
 } from "../../core/ask/read-page.js";
-import { addedFields } from "../../core/ask/record-rules.js";
+import { addedFields, keepsBy } from "../../core/ask/record-rules.js";
 import {
   type ApiRequest,
   LONGEST_ADDRESS,
@@ -227,7 +227,9 @@ export class Asker {
     }
     if (this.outliner === null) return undefined;
     const news = addedFields(stream.definition.add, values);
-    return { outliner: this.outliner, shape: options.shape?.(), news };
+    const { where, compute } = stream;
+    const keeps = where === undefined || compute.length > 0 ? undefined : keepsBy(where, news);
+    return { outliner: this.outliner, shape: options.shape?.(), news, keeps };
   }
 
   /** Where lists have come before, a response without one is a fault of the moment, and no mistake of the connector. */

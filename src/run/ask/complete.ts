@@ -13,7 +13,8 @@ const MOST_PAGES = 10_000;
 
 /** The page with every expanded collection whole. */
 export async function completePage(asker: Asker, page: PageRead, part: Part): Promise<PageRead> {
-  if (!page.records.some(isCut)) return page;
+  // an entity that says that it is cut stands in no page of bytes
+  if (page.source !== undefined || !page.records.some(isCut)) return page;
   const atOnce = pLimit(asker.shared.connector.api.rate_limit.concurrency);
   const records = await Promise.all(
     page.records.map((record) => (isCut(record) ? atOnce(() => complete(asker, record, part)) : record)),
