@@ -4,7 +4,6 @@ import { basename } from "node:path";
 import type { Warehouse } from "../warehouse.js";
 import { leaseFile, leaseOf } from "./open-files.js";
 import { openFile } from "./session.js";
-import { DUCKDB, DUCKDB_WITH_KEYS } from "./types.js";
 
 /** What a DuckDB file's owner may choose. */
 export interface DuckdbChoices {
@@ -21,7 +20,6 @@ export interface DuckdbChoices {
  * @throws BridgeError when opened: WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER
  */
 export function duckdb(path: string, { declareKeys = false }: DuckdbChoices = {}): Warehouse {
-  const sql = declareKeys ? DUCKDB_WITH_KEYS : DUCKDB;
   return {
     title: `DuckDB file ${basename(path)}`,
     grants: () =>
@@ -31,7 +29,7 @@ export function duckdb(path: string, { declareKeys = false }: DuckdbChoices = {}
       // what has no ledger is no session for others
       if (options.withoutLedger === true) return open();
       const lease = await leaseFile(path, options.readOnly === true, open);
-      return leaseOf(lease, (session, load) => session.openLoad(load, sql));
+      return leaseOf(lease, (session, load) => session.openLoad(load, declareKeys));
     },
   };
 }

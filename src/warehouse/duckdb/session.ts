@@ -36,7 +36,7 @@ import { driver } from "./driver.js";
 import { openError } from "./open-errors.js";
 import { type StagePlace, StageTable } from "./stage.js";
 import { StageFolder, temporaryFolderOf } from "./stage-folder.js";
-import { DUCKDB, FILE_DATABASE, quoteText, tableName } from "./types.js";
+import { DUCKDB, DUCKDB_DECLARING, DUCKDB_KEYED, FILE_DATABASE, quoteText, tableName } from "./types.js";
 import { userTable } from "./user-tables.js";
 
 /** DuckDB itself has no limit; this one keeps names readable. */
@@ -161,10 +161,11 @@ export class DuckSession implements WarehouseSession, StagePlace {
     this.cache = new BlockCache((sql) => parts.writing.run(sql));
   }
 
-  async openLoad(options: LoadOptions, sql = DUCKDB): Promise<StreamLoad> {
+  async openLoad(options: LoadOptions, declaresKeys = false): Promise<StreamLoad> {
     if (this.parts.readOnly) throw new BridgeError("INTERNAL", "the file is open for reading only");
+    const isKeyed = await this.catalog.isKeyed(options.schema, options.rootTable);
     const ports: LoadPorts = {
-      sql,
+      sql: declaresKeys ? DUCKDB_DECLARING : isKeyed ? DUCKDB_KEYED : DUCKDB,
       writing: this.parts.connection,
       notes: this.ledger.notes,
       openStages: () => this.openStages(),

@@ -135,10 +135,8 @@ export const DUCKDB: SqlDialect = Object.freeze({
     `COMMENT ON ${column === undefined ? `TABLE ${table}` : `COLUMN ${table}.${quoteName(column)}`} IS ${quoteText(text)}`,
   text: quoteText,
   instant: (ms: number) => `to_timestamp(${ms / 1000})`,
-  widen: (target: string, columns: readonly Widening[], of?: MadeTable) =>
-    of !== undefined && widensKey(columns, of)
-      ? rebuilt(of, target, columns)
-      : columns.map((column) => `ALTER TABLE ${target} ${widenColumn(NAMES, column)}`),
+  widen: (target: string, columns: readonly Widening[]) =>
+    columns.map((column) => `ALTER TABLE ${target} ${widenColumn(NAMES, column)}`),
   fitted: (column: string, from: ColumnType, to: ColumnType) => `TRY(${widenExpression(column, from, to)})`,
   userTables: USER_TABLES,
   ledger: {
@@ -151,12 +149,19 @@ export const DUCKDB: SqlDialect = Object.freeze({
   },
 });
 
+/** The same over tables whose key is declared: where a column of it is to hold more, the table is made anew. */
+export const DUCKDB_KEYED: SqlDialect = Object.freeze({
+  ...DUCKDB,
+  widen: (target: string, columns: readonly Widening[], of?: MadeTable) =>
+    of !== undefined && widensKey(columns, of) ? rebuilt(of, target, columns) : DUCKDB.widen(target, columns),
+});
+
 /** The same, and the key of a stream's own table is declared. */
-export const DUCKDB_WITH_KEYS: SqlDialect = Object.freeze({
+export const DUCKDB_DECLARING: SqlDialect = Object.freeze({
   ...DUCKDB,
   indexes: declareKey,
   widen: (target: string, columns: readonly Widening[], of?: MadeTable) => [
-    ...DUCKDB.widen(target, columns, of),
+    ...DUCKDB_KEYED.widen(target, columns, of),
     ...(of !== undefined && widensKey(columns, of) ? declareKey(target, of.table) : []),
   ],
 });
@@ -170,7 +175,6 @@ function widensKey(columns: readonly Widening[], { table }: MadeTable): boolean 
   return columns.some(({ column }) => primaryKey(table).includes(column));
 }
 
-/** A column of a primary key keeps its type: where there may be one, the table is made anew, without it. */
 function rebuilt({ schema, name, table }: MadeTable, target: string, columns: readonly Widening[]): string[] {
   const wider = tableName(schema, `eb_wider_${name}`);
   const values = columns.map(
