@@ -6,7 +6,7 @@
 import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import { type Digest, digestOf, nextPlace, type StepsIn } from "../shape/record-state.js";
 import { LIST_STEP } from "../shape/steps.js";
-import { behindColon, blanks, isDigit, isName, skipPlainText, skipValue } from "./skip.js";
+import { behindColon, blanks, isDigit, isName, MOST_DIGITS, skipPlainText, skipValue } from "./skip.js";
 
 /** What is known of a place in records. */
 interface Place {
@@ -40,9 +40,6 @@ interface Field {
 
 /** Objects with more keys than this are for the plain reader. */
 const MOST_FIELDS = 1000;
-
-/** Digits that float64 holds exactly, whatever they are. */
-const MOST_DIGITS = 15;
 
 /** So many zeros behind the point, and JavaScript writes an exponent. */
 const MOST_ZEROS = 5;

@@ -154,9 +154,11 @@ export class Outliner {
       this.resting--;
       return undefined;
     }
+    const { hasRules, isStrict } = this.plan;
+    // what has to be scanned at once, and is too large for that, need not be rewritten
+    if (isStrict && body.length > LARGE) return undefined;
     const bytes = this.inJson(body);
     if (bytes === undefined) return undefined;
-    const { hasRules, isStrict } = this.plan;
     // what an entity says of itself has to be seen, also where rows are made later
     const isAtOnce = shape?.hasRows === true && (!hasRules || isStrict) && bytes.length <= LARGE;
     const scanner = isAtOnce ? this.scannerOf(shape) : undefined;

@@ -1,7 +1,7 @@
 /** Single values of a page as JSON.parse gives them: what asking needs of its records. */
 
 import { parseExactJson } from "../shape/exact-json.js";
-import { isDigit } from "./skip.js";
+import { isDigit, MOST_DIGITS } from "./skip.js";
 
 /** A record with the fields that were wanted. */
 export type Sketch = Record<string, unknown>;
@@ -12,9 +12,6 @@ export type FieldPath = readonly string[];
 const decoder = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
 
 const SHORT = 40;
-/** Digits that float64 holds exactly, whatever they are. */
-const MOST_DIGITS = 15;
-
 /** A value as JSON.parse gives it, every digit kept. */
 export function valueAt(bytes: Uint8Array, from: number, end: number): unknown {
   const isText = bytes[from] === 34;

@@ -3,6 +3,9 @@
 /** Deeper values are left to the plain reader: the stack stays small. */
 const MOST_LEVELS = 48;
 
+/** Digits that float64 holds exactly, whatever they are. */
+export const MOST_DIGITS = 15;
+
 /** The place of the next byte that is no blank. */
 export function blanks(bytes: Uint8Array, from: number): number {
   // mostly there is none

@@ -9,7 +9,7 @@ import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import { storedValue } from "../shape/walk.js";
 import type { ColumnBuilder } from "./column-builder.js";
 import { plainText, valueAt } from "./sketch.js";
-import { isDigit, skipPlainText, skipValue } from "./skip.js";
+import { isDigit, MOST_DIGITS, skipPlainText, skipValue } from "./skip.js";
 
 /** Puts the value that begins at a place into a row; the place behind it, or -1: also where it is no JSON. */
 export type PutValue = (into: ColumnBuilder, row: number, bytes: Uint8Array, at: number) => number;
@@ -71,9 +71,6 @@ const putBoolean: PutValue = (into, row, bytes, at) => {
   into.bytes[row] = isTrue ? 1 : 0;
   return skipValue(bytes, at);
 };
-
-/** Digits that float64 holds exactly, whatever they are. */
-const MOST_DIGITS = 15;
 
 /** What was read last of a number: its digits as an integer, those behind the point, and where it ends. */
 const number = { digits: 0, behind: 0, end: 0 };
