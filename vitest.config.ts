@@ -27,20 +27,23 @@ const onServer = (title: string, warehouse: string, usual: readonly string[]) =>
 
 const OF_SERVERS = ["servers", "views", "user-tables", "user-table-faults", "user-table-types"];
 
-/** The others differ from DuckDB in nothing that files have a part in. */
-const OF_FILES = ["write-modes", "merge", "sweep", "kill-modes"];
-
-const onFolders = {
+/** What a way of keeping tables in a DuckDB file, or beside it, has a part in. */
+const onDuckdb = (name: string, warehouse: string, files: readonly string[]) => ({
   test: {
-    name: "on files",
+    name,
     isolate: false,
-    include: OF_FILES.map((file) => `test/${file}.test.ts`),
+    include: files.map((file) => `test/${file}.test.ts`),
     setupFiles: ["test/support/after-each.ts"],
-    env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: "files", ...FEW },
+    env: { TZ: "America/St_Johns", EARLY_BRIDGE_TEST_WAREHOUSE: warehouse, ...FEW },
     testTimeout: 240_000,
     hookTimeout: 60_000,
   },
-};
+});
+
+const BY_NIGHT = [
+  onDuckdb("on files", "files", ["write-modes", "merge", "sweep", "kill-modes"]),
+  onDuckdb("with keys", "keys", ["merge", "drift"]),
+];
 
 export default defineConfig({
   test: {
@@ -70,7 +73,7 @@ export default defineConfig({
           testTimeout: 60_000,
         },
       },
-      ...(process.env.EARLY_BRIDGE_LONG === "1" ? [onFolders] : []),
+      ...(process.env.EARLY_BRIDGE_LONG === "1" ? BY_NIGHT : []),
       onServer("PostgreSQL", "postgres", ["postgres", ...OF_SERVERS]),
       onServer("MariaDB", "mariadb", ["mariadb", ...OF_SERVERS]),
     ],
