@@ -41,6 +41,7 @@ const ODDITIES = {
   misfit: { Paid: "much" },
   empty: { Guests: null, Hut: null, Paid: 12345678901234567890n.toString() },
 } as const;
+
 /** What may leave records out: nothing, a condition, one that cannot judge all of them, one over what is added. */
 const RULES = [
   {},

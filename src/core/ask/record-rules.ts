@@ -50,14 +50,16 @@ export function applyRules(page: PageRead, rules: RecordRules): PageRead {
     where !== undefined || keep !== undefined || compute.length > 0 || Object.keys(add).length > 0;
   if (!hasRules && faultOf === undefined) return page;
   const { source } = page;
+  // the condition may have been asked on the way into rows
   const leftOut = source?.scan?.leftOut;
-  if (leftOut !== undefined && source !== undefined) return judgedPage(page, source, leftOut, add);
+  const remaining = { ...rules, faultOf, where: leftOut === undefined ? where : undefined };
   const issues: Issue[] = [];
   const records: unknown[] = [];
   const kept: number[] = [];
   const news: RecordNews[] = [];
   for (const [i, raw] of page.records.entries()) {
-    const judged = judge(raw, rules, hasRules);
+    if (leftOut?.has(raw) === true) continue;
+    const judged = judge(raw, remaining, hasRules);
     if ("issue" in judged) {
       const { record, ...issue } = judged.issue;
       issues.push({ ...issue, record: source === undefined ? record : wholeRecord(source, i, judged.news) });
@@ -68,23 +70,6 @@ export function applyRules(page: PageRead, rules: RecordRules): PageRead {
     }
   }
   return pageFrom(records, issues, page, source && withNews(source, kept, news));
-}
-
-/** The page whose records were judged on the way into their rows. */
-function judgedPage(
-  page: PageRead,
-  source: ByteRecords,
-  leftOut: ReadonlySet<unknown>,
-  add: Readonly<Record<string, unknown>>,
-): PageRead {
-  const kept = [...page.records.keys()].filter((i) => !leftOut.has(page.records[i]));
-  const records = kept.map((i) => ({ ...(page.records[i] as object), ...add }));
-  const news = withNews(
-    source,
-    kept,
-    kept.map(() => add),
-  );
-  return pageFrom(records, [], page, news);
 }
 
 function withNews(source: ByteRecords, kept: readonly number[], news: readonly RecordNews[]): ByteRecords {

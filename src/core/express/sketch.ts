@@ -12,6 +12,7 @@ export type FieldPath = readonly string[];
 const decoder = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
 
 const SHORT = 40;
+
 /** A value as JSON.parse gives it, every digit kept. */
 export function valueAt(bytes: Uint8Array, from: number, end: number): unknown {
   const isText = bytes[from] === 34;

@@ -1,17 +1,18 @@
 /** A response of 2.0 or 3.0 that is still bytes, with its times and expanded collections as those of 4.0 are. */
 
 import { plainText } from "../express/sketch.js";
+import { behindColon, blanks, isName, skipValue } from "../express/skip.js";
 import { modernTime } from "./payload.js";
 
 /** Where the entities are in a body (OData 2.0 JSON, sections 4 and 10; 3.0): `d.results`, `d`, `value`. */
 export const OLD_LISTS: readonly (readonly string[])[] = [["d", "results"], ["d"], ["value"]];
 
-const bytesOf = (text: string) => [...text].map((sign) => sign.charCodeAt(0));
+const encoder = new TextEncoder();
 /** behind a slash */
-const DATE = bytesOf("Date(");
-const RESULTS = bytesOf('"results"');
+const DATE = encoder.encode("Date(");
+const RESULTS = encoder.encode("results");
 const [D, QUOTE, SLASH, BACKSLASH, CLOSING, COLON] = [68, 34, 47, 92, 41, 58];
-const [LIST, LIST_END, OBJECT, OBJECT_END] = [91, 93, 123, 125];
+const [LIST, OBJECT, OBJECT_END] = [91, 123, 125];
 
 /** Longer texts are beyond every calendar. */
 const LONGEST = 40;
@@ -51,7 +52,7 @@ function timesIn(bytes: Uint8Array, instants: ReadonlySet<string>): Place[] | un
 /** What stands around the lists of expanded collections (OData 2.0 JSON, section 4: inline feeds). */
 function collectionsIn(bytes: Uint8Array): Place[] | undefined {
   const places: Place[] = [];
-  const body = afterBlanks(bytes, 0);
+  const body = blanks(bytes, 0);
   for (let at = bytes.indexOf(OBJECT); at >= 0; at = bytes.indexOf(OBJECT, at + 1)) {
     const from = listIn(bytes, at);
     if (from === undefined) continue;
@@ -59,8 +60,8 @@ function collectionsIn(bytes: Uint8Array): Place[] | undefined {
     if (name === undefined) return undefined;
     // the page's own
     if (name.text === "d" && beforeBlanks(bytes, name.from - 1) === body) continue;
-    const end = endOfList(bytes, from);
-    const closing = afterBlanks(bytes, end);
+    const end = skipValue(bytes, from);
+    const closing = end < 0 ? -1 : blanks(bytes, end);
     if (bytes[closing] !== OBJECT_END) return undefined;
     places.push({ from: at, end: from, text: "" }, { from: end, end: closing + 1, text: "" });
   }
@@ -69,35 +70,15 @@ function collectionsIn(bytes: Uint8Array): Place[] | undefined {
 
 /** Where the list begins in an object that begins with `"results":[`. */
 function listIn(bytes: Uint8Array, object: number): number | undefined {
-  const name = afterBlanks(bytes, object + 1);
-  if (!RESULTS.every((byte, i) => bytes[name + i] === byte)) return undefined;
-  const colon = afterBlanks(bytes, name + RESULTS.length);
-  const list = afterBlanks(bytes, colon + 1);
-  return bytes[colon] === COLON && bytes[list] === LIST ? list : undefined;
-}
-
-/** The place behind a list; that behind all bytes where it has no end. */
-function endOfList(bytes: Uint8Array, list: number): number {
-  let depth = 0;
-  for (let at = list; at < bytes.length; at++) {
-    const byte = bytes[at];
-    if (byte === QUOTE) at = endOfText(bytes, at);
-    else if (byte === LIST) depth++;
-    else if (byte === LIST_END && --depth === 0) return at + 1;
-  }
-  return bytes.length;
-}
-
-/** The place of the quote that ends a text. */
-function endOfText(bytes: Uint8Array, quote: number): number {
-  let at = quote + 1;
-  while (at < bytes.length && bytes[at] !== QUOTE) at += bytes[at] === BACKSLASH ? 2 : 1;
-  return at;
+  const key = blanks(bytes, object + 1) + 1;
+  if (bytes[key - 1] !== QUOTE || !isName(bytes, key, RESULTS)) return undefined;
+  const list = behindColon(bytes, key + RESULTS.length + 1);
+  return bytes[list] === LIST ? list : undefined;
 }
 
 /** The whole text, in its quotes, whose `D` stands at a place; its slashes may be escaped. */
 function timeAt(bytes: Uint8Array, at: number): Place | undefined {
-  if (bytes[at - 1] !== SLASH || DATE.some((byte, i) => bytes[at + i] !== byte)) return undefined;
+  if (bytes[at - 1] !== SLASH || !DATE.every((byte, i) => bytes[at + i] === byte)) return undefined;
   const from = bytes[at - 2] === BACKSLASH ? at - 3 : at - 2;
   // an escaped quote is one within another text
   if (bytes[from] !== QUOTE || bytes[from - 1] === BACKSLASH) return undefined;
@@ -122,12 +103,6 @@ function nameBefore(bytes: Uint8Array, value: number): { from: number; text: str
 function beforeBlanks(bytes: Uint8Array, from: number): number {
   let at = from;
   while (bytes[at]! <= 32) at--;
-  return at;
-}
-
-function afterBlanks(bytes: Uint8Array, from: number): number {
-  let at = from;
-  while (bytes[at]! <= 32) at++;
   return at;
 }
 

@@ -131,6 +131,12 @@ function indexOf(table: TableSchema, columns: readonly IndexedColumn[]): string 
   return isKeyed(table) ? addedIndex(table.entityKey, isOneEach, columns) : undefined;
 }
 
+/** A table's columns before some of them widen. */
+function asTheyStand({ columns }: TableSchema, later: readonly Widening[]): IndexedColumn[] {
+  const types = new Map(later.map(({ column, from }) => [column, from]));
+  return columns.map(({ name, type }) => ({ name, type: types.get(name) ?? type }));
+}
+
 /** so much of a text is in an index, at most; characters */
 const INDEXED_SIGNS = 191;
 /** an index has so many columns, and so many bytes, at most (MariaDB, "InnoDB Limitations") */
@@ -219,18 +225,14 @@ export function mariadbDialect(prefix: string): SqlDialect {
       columns.flatMap(({ column, from, to }, i) => {
         const [name, type] = [quoteName(column), sqlType(to)];
         const note = commentText(JSON.stringify({ column, type: formatColumnType(to) }), 1024);
-        const later = new Map(columns.slice(i + 1).map((each) => [each.column, each.from]));
-        const asTheyStand = of?.table.columns.map((each) => ({
-          ...each,
-          type: later.get(each.name) ?? each.type,
-        }));
         const isIndexed = of?.table.entityKey.includes(column) === true;
+        const added = isIndexed ? indexOf(of.table, asTheyStand(of.table, columns.slice(i + 1))) : undefined;
         return [
           `ALTER TABLE ${target} ADD COLUMN ${WIDER_COLUMN} ${type} COMMENT ${note} AFTER ${name}`,
           `UPDATE ${target} SET ${WIDER_COLUMN} = ${widened(column, from, to)}`,
           // from here on the wider one counts, also where the process ends before it has its place
           ...(of?.isNoted !== true ? [] : [notedType(tableName("early_bridge", "columns"), of, column, to)]),
-          takeWider(target, column, to, isIndexed ? indexOf(of.table, asTheyStand!) : undefined),
+          takeWider(target, column, to, added),
         ];
       }),
     indexes,
