@@ -1,7 +1,7 @@
 /** Watches the pages of one pass for an API that goes round in a circle, or moves under our feet. Pure state. */
 
 import { BridgeError, type Where } from "../errors.js";
-import { wholeRecord } from "../express/outline.js";
+import { wholeRecord } from "../express/byte-records.js";
 import { stringifyExact } from "../shape/exact-json.js";
 import { getByPath } from "../shape/path-get.js";
 import { KeyDigests } from "./key-digests.js";

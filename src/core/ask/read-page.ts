@@ -8,8 +8,8 @@
 import type { Decoder } from "../decode/choose-decoder.js";
 import { columnNames, namedRows, nameValues } from "../decode/rows.js";
 import { BridgeError, typeName, type Where } from "../errors.js";
-import { type ByteRecords, type Keeps, type Outliner, type RecordNews, someOf } from "../express/outline.js";
-import { shapeBytes } from "../express/shape-bytes.js";
+import { type ByteRecords, type RecordNews, someOf } from "../express/byte-records.js";
+import type { Keeps, Outliner } from "../express/outline.js";
 import type { JsonPath } from "../language/plain-path.js";
 import type { HeaderValues } from "../pace/limit-headers.js";
 import { isPlainObject } from "../shape/exact-json.js";
@@ -161,7 +161,7 @@ function* scannedSlices(
   source: ByteRecords,
   shape: Shape,
 ): Generator<ShapedSlice> {
-  for (const { which, ...shaped } of shapeBytes(source, shape))
+  for (const { which, ...shaped } of source.finder.shape(source, shape))
     yield { ...shaped, records: which.length === records.length ? records : which.map((i) => records[i]) };
 }
 

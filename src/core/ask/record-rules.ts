@@ -1,7 +1,8 @@
 /** Rules over the records of a page, before they become rows: fields added and worked out, records left out. */
 
 import { isBridgeError } from "../errors.js";
-import { type ByteRecords, type Keeps, type RecordNews, someOf, wholeRecord } from "../express/outline.js";
+import { type ByteRecords, type RecordNews, someOf, wholeRecord } from "../express/byte-records.js";
+import type { Keeps } from "../express/outline.js";
 import type { Condition } from "../language/condition.js";
 import { fillValue, type TemplateValues } from "../language/template.js";
 import { isPlainObject, stringifyExact } from "../shape/exact-json.js";

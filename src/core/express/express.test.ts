@@ -131,7 +131,8 @@ function expectSameBy(pages: readonly string[], stream: Record<string, unknown>,
   expect(form(express)).toEqual(form(plain));
 }
 
-const key = fc.constantFrom("a", "b", "a_b", "list", "value", "É", "x y", "", 'a"b');
+const LONG_KEYS = ["longer than sixteen bytes", "longer than sixteen letters"];
+const key = fc.constantFrom("a", "b", "a_b", "list", "value", "É", "x y", "", 'a"b', ...LONG_KEYS);
 
 /** A text with each of its units escaped. */
 function escaped(text: string): string {

@@ -4,10 +4,10 @@ import { parseExactJson } from "../shape/exact-json.js";
 import type { ScannableLife } from "../shape/shape.js";
 import type { ColumnShape } from "../shape/table-shape.js";
 import { ByteState } from "./byte-state.js";
-import type { ColumnBuilder } from "./column-builder.js";
+import type { ColumnBuffers } from "./column-buffers.js";
 import type { TableScan } from "./scan-plan.js";
 import type { Sketch } from "./sketch.js";
-import { type PutValue, putterOf } from "./values.js";
+import type { WasmScan } from "./wasm-scan.js";
 
 /** A record in its page. */
 export interface ScannedRecord {
@@ -20,19 +20,14 @@ export interface ScannedRecord {
   readonly news: Uint8Array | undefined;
 }
 
-const encoder = new TextEncoder();
 const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
 
 export class LifeScan {
   /** what tells states of a record apart, where several are kept */
   readonly identity: ColumnShape | undefined;
-  private readonly states: { readonly into: ColumnBuilder; readonly of: ByteState } | undefined;
+  private readonly states: { readonly into: ColumnBuffers; readonly of: ByteState } | undefined;
   private readonly begins:
-    | {
-        readonly into: ColumnBuilder;
-        readonly put: PutValue;
-        readonly of: NonNullable<ScannableLife["validFrom"]>;
-      }
+    | { readonly into: ColumnBuffers; readonly of: NonNullable<ScannableLife["validFrom"]> }
     | undefined;
   /** fields that the last record was given, and what they are as an object */
   private news: Uint8Array | undefined;
@@ -40,12 +35,10 @@ export class LifeScan {
 
   constructor({ state, stepsIn, digest, identity, validFrom }: ScannableLife, root: TableScan) {
     this.identity = identity;
-    const digests = state && root.builders.get(state);
+    const digests = state && root.columns.get(state);
     this.states = digests && { into: digests, of: new ByteState(stepsIn, digest) };
-    const times = identity && root.builders.get(identity);
-    const put = times && putterOf(times);
-    this.begins =
-      put === undefined || validFrom === undefined ? undefined : { into: times!, put, of: validFrom };
+    const times = identity && root.columns.get(identity);
+    this.begins = times === undefined || validFrom === undefined ? undefined : { into: times, of: validFrom };
   }
 
   /** whether rows say nothing of it: records then have the one state that came last */
@@ -54,16 +47,15 @@ export class LifeScan {
   }
 
   /** False where the record is for the plain reader. */
-  put(row: number, record: ScannedRecord): boolean {
+  put(wasm: WasmScan, row: number, record: ScannedRecord): boolean {
     const { states, begins } = this;
     if (states !== undefined) {
       const digest = states.of.of(record.bytes, record.from, record.to, record.news);
       if (digest === undefined) return false;
-      states.into.putText(row, digest);
+      states.into.putText(wasm, row, digest);
     }
     if (begins === undefined) return true;
-    const time = encoder.encode(`"${begins.of(this.known(record))}"`);
-    return begins.put(begins.into, row, time, 0) === time.length;
+    return begins.into.putJson(wasm, row, `"${begins.of(this.known(record))}"`);
   }
 
   private known({ sketch, news }: ScannedRecord): Readonly<Sketch> {

@@ -10,7 +10,8 @@ import { RowCutter } from "../decode/cut-rows.js";
 import { jsonLinesDecoder } from "../decode/json-lines.js";
 import type { CsvDefinition } from "../define/ask-schema.js";
 import { stringifyExact } from "../shape/exact-json.js";
-import { Outliner, wholeRecord } from "./outline.js";
+import { wholeRecord } from "./byte-records.js";
+import { Outliner } from "./outline.js";
 
 const encoder = new TextEncoder();
 const numRuns = tries(1000, 5000);

@@ -5,11 +5,19 @@
  * Where the stream's tables are known, each record goes into their columns on the way; it is gone through once.
  */
 
-import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
+import { stringifyExact } from "../shape/exact-json.js";
 import { getByPath } from "../shape/path-get.js";
-import type { Scanned, Shape } from "../shape/shape.js";
+import type { Shape } from "../shape/shape.js";
+import {
+  type ByteRecords,
+  type Finder,
+  newsBytes,
+  type RecordNews,
+  type ShapedSome,
+} from "./byte-records.js";
 import { type Field, type IntoRows, Pass } from "./pass.js";
-import { Scanner } from "./scanner.js";
+import { forgetLast, Scanner } from "./scanner.js";
+import { shapeBytes } from "./shape-bytes.js";
 import type { FieldPath, Sketch } from "./sketch.js";
 
 /** Makes JSON Lines of another form of rows; undefined where the page is not of the usual kind. */
@@ -42,37 +50,6 @@ export interface OutlinePlan {
   readonly isStrict: boolean;
 }
 
-/** Fields that a record has beside its own, and over them; undefined: none. */
-export type RecordNews = Readonly<Record<string, unknown>> | undefined;
-
-/** Records in the bytes of their page. */
-export interface ByteRecords {
-  /** who found them */
-  readonly outliner: Outliner;
-  readonly bytes: Uint8Array;
-  readonly starts: readonly number[];
-  readonly ends: readonly number[];
-  /** each record with the fields that were wanted, as JSON.parse gives them; others of their objects may be there */
-  readonly sketches: readonly Readonly<Sketch>[];
-  /** what rules give to each of them */
-  readonly news?: readonly RecordNews[] | undefined;
-  /** their rows, where they are there already */
-  readonly scan?: PageScan | undefined;
-}
-
-/** All records of a page in the columns of their tables. */
-export interface PageScan extends Scanned {
-  readonly shape: Shape;
-  /** the state of the shape that they were scanned by */
-  readonly version: number;
-  /** what each record was given beside its own fields */
-  readonly news: RecordNews;
-  /** places in the page of records that are not as the tables have them: they have no rows here */
-  readonly odd: readonly number[];
-  /** sketches of those that rules leave out, which have no rows here either; undefined: no rule was asked */
-  readonly leftOut?: ReadonlySet<unknown> | undefined;
-}
-
 /** Whether rules keep a record; undefined where they cannot judge it. */
 export type Keeps = (sketch: Readonly<Sketch>) => boolean | undefined;
 
@@ -81,30 +58,7 @@ export interface Outline extends ByteRecords {
   readonly body: unknown;
 }
 
-/** Some of a page's records, by their places. */
-export function someOf(source: ByteRecords, kept: readonly number[]): ByteRecords {
-  const { starts, ends, sketches, news } = source;
-  const pick = <T>(from: readonly T[]) => kept.map((i) => from[i]!);
-  return {
-    ...source,
-    starts: pick(starts),
-    ends: pick(ends),
-    sketches: pick(sketches),
-    news: news && pick(news),
-    scan: undefined,
-  };
-}
-
-/** A record as an object, as the plain reader has it. */
-export function wholeRecord(source: ByteRecords, i: number, news: RecordNews = source.news?.[i]): unknown {
-  const text = lenient.decode(source.bytes.subarray(source.starts[i]!, source.ends[i]!));
-  const record = parseExactJson(text);
-  return news === undefined ? record : { ...(record as object), ...news };
-}
-
 const encoder = new TextEncoder();
-/** for what is known to be UTF-8 */
-const lenient = new TextDecoder("utf-8", { ignoreBOM: true });
 
 /** Where most records are not as the tables have them, so many pages are read plainly before it is tried again. */
 const REST = 20;
@@ -116,12 +70,10 @@ const MOST_FAILURES = 3;
 const LARGE = 8 * 1024 * 1024;
 
 /** Makes the outline of pages; made once for a stream. */
-export class Outliner {
+export class Outliner implements Finder {
   private resting = 0;
   /** pages that were not as they should be, one after the other */
   private failures = 0;
-  /** records of the last page */
-  private usual = 0;
   /** what scanned it */
   private last: ScannerOf | undefined;
   /** where the records may be, the place of the last page first */
@@ -134,7 +86,10 @@ export class Outliner {
     this.fields = [...names].map((name) => ({ name, bytes: encoder.encode(name) }));
   }
 
-  /** Whether a record only tells that one is gone. */
+  get wanted(): readonly FieldPath[] {
+    return this.plan.fields;
+  }
+
   isRemoval(sketch: Readonly<Sketch>): boolean {
     return this.plan.isRemoval?.(sketch) === true;
   }
@@ -143,6 +98,10 @@ export class Outliner {
   rest(): void {
     this.failures = 0;
     this.resting = REST;
+  }
+
+  shape(records: ByteRecords, shape: Shape): Iterable<ShapedSome> {
+    return shapeBytes(records, shape);
   }
 
   /**
@@ -168,7 +127,6 @@ export class Outliner {
     if (pass === undefined) return undefined;
     const { starts, ends, sketches, odd } = pass;
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
-    this.usual = starts.length;
     // a field that is new to the tables may bring no column, and so no new version of them
     if (odd.length > 0) this.last = undefined;
     if (isStrict && odd.length > 0) return this.fail();
@@ -180,7 +138,7 @@ export class Outliner {
     const scan = hasScan
       ? { ...scanner.takeRows(), shape, version: shape.version, news, odd, leftOut }
       : undefined;
-    return { outliner: this, bytes, starts, ends, sketches, body: rest, scan };
+    return { finder: this, bytes, starts, ends, sketches, body: rest, scan };
   }
 
   /** The pass over a page that came to its end. */
@@ -217,7 +175,7 @@ export class Outliner {
       this.last = {
         shape,
         version: shape.version,
-        scanner: Scanner.of(shape.scannable, this.usual, this.plan.fields),
+        scanner: Scanner.of(shape.scannable, this.plan.fields),
       };
     return this.last?.scanner;
   }
@@ -227,7 +185,7 @@ export class Outliner {
     if (this.failures >= MOST_FAILURES) this.rest();
   }
 
-  /** What makes rows of a record that begins at a place: gives the place behind it, or -1 where it has made none. */
+  /** What makes rows of records. */
   private intoRows(
     scanner: Scanner | undefined,
     news: RecordNews,
@@ -235,12 +193,15 @@ export class Outliner {
   ): IntoRows | undefined {
     if (scanner === undefined) return undefined;
     const bytes = newsBytes(news);
-    return (from, sketch) => {
-      const end = scanner.take(from, sketch, bytes);
-      if (end < 0) return end;
+    if (this.plan.isRemoval === undefined && ruled === undefined)
+      return (from, found, most) => scanner.take(from, found, most, bytes);
+    return (from, found) => {
+      if (scanner.take(from, found, 1, bytes) === 0) return 0;
+      const sketch = found.sketches.at(-1)!;
       const isRemoval = this.isRemoval(sketch);
       if (isRemoval || ruled?.leavesOut(sketch) === true) scanner.dropLast();
-      return isRemoval ? -1 : end;
+      if (isRemoval) forgetLast(found);
+      return isRemoval ? 0 : 1;
     };
   }
 }
@@ -290,11 +251,4 @@ interface ScannerOf {
   readonly shape: Shape;
   readonly version: number;
   readonly scanner: Scanner | undefined;
-}
-
-/** What a record is given, as JSON that is scanned behind its own. */
-export function newsBytes(news: RecordNews): Uint8Array | undefined {
-  return news === undefined || Object.keys(news).length === 0
-    ? undefined
-    : encoder.encode(stringifyExact(news));
 }

@@ -1,6 +1,7 @@
 /** One way through the bytes of a page: to its list of records, and from record to record. */
 
 import { parseExactJson } from "../shape/exact-json.js";
+import type { FoundRecords } from "./scanner.js";
 import { type Sketch, valueAt } from "./sketch.js";
 import { behindColon, blanks, isName, skipPlainText, skipValue } from "./skip.js";
 
@@ -10,14 +11,17 @@ export interface Field {
   readonly bytes: Uint8Array;
 }
 
-/** Makes rows of the record that begins at a place: the place behind it, or -1 where it has made none. */
-export type IntoRows = (from: number, sketch: Sketch) => number;
+/**
+ * Makes rows of records, the first of which begins at a place, and of others that follow it in a list, up to `most`:
+ * how many. They are found then.
+ */
+export type IntoRows = (from: number, found: FoundRecords, most: number) => number;
 
 const decoder = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
 
 const LINE_END = 10;
 
-export class Pass {
+export class Pass implements FoundRecords {
   readonly starts: number[] = [];
   readonly ends: number[] = [];
   readonly sketches: Sketch[] = [];
@@ -44,7 +48,7 @@ export class Pass {
     const { bytes } = this;
     let at = blanks(bytes, 0);
     while (at < bytes.length) {
-      const end = bytes[at] === 123 ? this.takes(at) : -1;
+      const end = bytes[at] === 123 ? this.takes(at, 1) : -1;
       const lineEnd = bytes.indexOf(LINE_END, at);
       if (end < 0 || (lineEnd >= 0 && lineEnd < end)) return false;
       at = blanks(bytes, end);
@@ -98,7 +102,7 @@ export class Pass {
     this.listStart = from;
     let at = blanks(bytes, from + 1);
     while (bytes[at] === 123) {
-      const end = this.takes(at);
+      const end = this.takes(at, bytes.length);
       if (end < 0) return -1;
       at = blanks(bytes, end);
       if (bytes[at] === 93) break;
@@ -112,34 +116,24 @@ export class Pass {
     return this.listEnd;
   }
 
-  /** Takes the record that begins at a place: the place behind it, or -1. */
-  private takes(from: number): number {
-    const end = this.scanned(from);
+  /** Takes the record that begins at a place, and some that follow it: the place behind the last one, or -1. */
+  private takes(from: number, most: number): number {
+    const { intoRows } = this;
+    if (intoRows !== undefined) {
+      if (intoRows(from, this, most) > 0) return this.ends.at(-1)!;
+      this.odd.push(this.starts.length);
+    }
+    const sketch: Sketch = {};
+    const end = this.record(from, sketch);
     if (end < 0) return -1;
     this.starts.push(from);
     this.ends.push(end);
+    this.sketches.push(sketch);
     return end;
   }
 
-  /** The place behind a record, or -1. */
-  private scanned(from: number): number {
-    const { intoRows } = this;
-    if (intoRows !== undefined) {
-      const sketch: Sketch = {};
-      const end = intoRows(from, sketch);
-      if (end >= 0) {
-        this.sketches.push(sketch);
-        return end;
-      }
-      this.odd.push(this.starts.length);
-    }
-    return this.record(from);
-  }
-
-  private record(from: number): number {
+  private record(from: number, sketch: Sketch): number {
     const { bytes, fields } = this;
-    const sketch: Sketch = {};
-    this.sketches.push(sketch);
     let at = blanks(bytes, from + 1);
     if (bytes[at] === 125) return at + 1;
     for (;;) {

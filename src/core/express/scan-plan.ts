@@ -1,126 +1,102 @@
-/** A shape as the scanner follows it: what each key leads to, with the buffers of its column. */
+/** A shape as the scan follows it: what each key leads to, with the buffers of its column. */
 
-import type { ColumnBatch, TableBatch } from "../shape/batch.js";
-import { fixedWidth } from "../shape/batch.js";
+import { type ColumnBatch, fixedWidth, type TableBatch } from "../shape/batch.js";
 import type { Scannable } from "../shape/shape.js";
 import type { ColumnRule, ColumnShape, FieldNode, ObjectNode, TableShape } from "../shape/table-shape.js";
-import { ColumnBuilder } from "./column-builder.js";
+import { ColumnBuffers } from "./column-buffers.js";
 import type { FieldPath } from "./sketch.js";
-import { type PutValue, putterOf } from "./values.js";
+import type { WasmScan } from "./wasm-scan.js";
 
-/** A key of an object, and where its values go; what has no place is for the plain reader. */
-export interface Entry {
-  readonly name: Uint8Array;
-  readonly index: number;
-  /** its values are left out */
-  readonly isSkipped: boolean;
-  readonly column: ColumnBuilder | undefined;
-  readonly put: PutValue | undefined;
-  readonly isJson: boolean;
-  /** it has the type of its column, objects and lists as well */
-  readonly isDeclared: boolean;
-  readonly hasTable: boolean;
-  readonly object: Node | undefined;
-  readonly items: TableScan | undefined;
+/** A field that is to be in the sketch of its record, or some of the fields in it. */
+export interface Slot {
   readonly key: string;
-  readonly token: Token | undefined;
-  /** asking needs its value, or some of the fields in it */
-  wanted: "whole" | "within" | undefined;
-  /** the object that had it last: a key that comes twice is for the plain reader */
-  lastObject: number;
-}
-
-export interface Node {
-  readonly entries: Entry[];
+  /** where the scan notes its place */
+  readonly index: number;
+  readonly within: readonly Slot[] | undefined;
 }
 
 /** A table while it is filled. */
-export class TableScan {
-  rows = 0;
-  /** rows before the record at hand */
-  before = 0;
-  /** which record each row is of */
-  recordOf = new Int32Array(64);
-  readonly root: Node = { entries: [] };
-  readonly builders = new Map<ColumnShape, ColumnBuilder>();
-  readonly places: ColumnBuilder[] = [];
+export interface TableScan {
+  readonly shape: TableShape;
+  /** its address */
+  readonly at: number;
+  readonly columns: ReadonlyMap<ColumnShape, ColumnBuffers>;
+  readonly places: readonly ColumnBuffers[];
+}
 
-  constructor(readonly shape: TableShape) {}
-
-  /** Takes the rows of the record at hand away. */
-  dropRows(): void {
-    for (const builder of [...this.builders.values(), ...this.places]) builder.drop(this.before, this.rows);
-    this.rows = this.before;
-  }
-
-  clear(): void {
-    for (const builder of [...this.builders.values(), ...this.places]) builder.clear();
-    this.rows = 0;
-  }
-
-  addRow(record: number): number {
-    const row = this.rows++;
-    if (row >= this.recordOf.length) {
-      const larger = new Int32Array(row * 2);
-      larger.set(this.recordOf);
-      this.recordOf = larger;
-    }
-    this.recordOf[row] = record;
-    return row;
-  }
+/** A stream's tables in the scan's memory. */
+export interface ScanPlan {
+  /** the stream's own first */
+  readonly tables: readonly TableScan[];
+  /** addresses of the list of them, and of that of the columns of the key */
+  readonly list: number;
+  readonly keyList: number;
+  readonly slots: readonly Slot[];
+  readonly slotCount: number;
 }
 
 const encoder = new TextEncoder();
 
-/** A key as it mostly stands there: in quotes, a colon behind; in words of 4 bytes, the last over the one before. */
-export interface Token {
-  readonly words: Int32Array;
-  readonly length: number;
-}
-
-/** undefined: it is shorter than a word. */
-function tokenOf(key: string): Token | undefined {
-  const { buffer, length } = encoder.encode(`"${key}":`);
-  if (length < 4) return undefined;
-  const view = new DataView(buffer);
-  const words = new Int32Array(Math.ceil(length / 4));
-  for (let i = 0; i < words.length; i++) words[i] = view.getInt32(Math.min(i * 4, length - 4), true);
-  return { words, length };
-}
-
-/** Makes the scans of all tables, the stream's own first; undefined where a table is of a kind that is not scanned. */
+/**
+ * Makes a plan where the scan's memory is free. undefined where a table is of a kind that is not scanned. `wanted`:
+ * fields of records whose values asking needs.
+ */
 export function scanPlan(
-  { tables, isTelling, life }: Scannable,
-  records: number,
-): readonly TableScan[] | undefined {
-  const scans = new Map(tables.map((shape) => [shape, new TableScan(shape)]));
-  for (const scan of scans.values()) {
-    const { shape } = scan;
-    if (shape.columns.some(({ role, rule }) => !SCANNED.has(role) || rule.into !== undefined))
-      return undefined;
-    for (const column of shape.columns)
-      if (
-        column.type !== undefined &&
-        (OF_RECORD.has(column.role) || column === life.state || column === life.identity)
-      )
-        scan.builders.set(column, new ColumnBuilder(column, column.type, records));
-    for (const place of shape.places) scan.places.push(new ColumnBuilder(place, place.type!, records));
+  wasm: WasmScan,
+  scannable: Scannable,
+  wanted: readonly FieldPath[],
+): ScanPlan | undefined {
+  const { tables, isTelling, key, nextRowId } = scannable;
+  if (tables.length === 0 || !tables.every(isScanned)) return undefined;
+  const scans = new Map(tables.map((shape) => [shape, tableScan(wasm, shape, scannable)]));
+  const maker = new PlanMaker(wasm, scans, isTelling);
+  const list = listOf(
+    wasm,
+    [...scans.values()].map(({ at }) => at),
+  );
+  const slots: Slot[] = [];
+  for (const [index, scan] of [...scans.values()].entries()) {
+    const { shape, at } = scan;
+    wasm.calls.setRoot(at, maker.node(shape.root, scan, index === 0 ? wanted : [], slots));
   }
-  const plan = { scans, isTelling };
-  for (const scan of scans.values()) fillNode(scan.root, scan.shape.root, scan, plan);
-  return [...scans.values()];
+  const root = scans.get(tables[0]!)!;
+  if (key.some((column) => !root.columns.has(column))) return undefined;
+  // what we name ourselves has its key behind the scan
+  const keys = nextRowId === undefined ? key : [];
+  const keyList = listOf(
+    wasm,
+    keys.map((column) => root.columns.get(column)!.at),
+  );
+  return { tables: [...scans.values()], list, keyList, slots, slotCount: maker.slotCount };
 }
 
-/** Notes which fields of a record have values that asking needs; what is wanted whole has all that is in it. */
-export function noteWanted({ entries }: Node, wanted: readonly FieldPath[]): void {
-  for (const entry of entries) {
-    const paths = wanted.filter(([key]) => key === entry.key);
-    if (paths.length === 0) continue;
-    const { object } = entry;
-    entry.wanted = object === undefined || paths.some(({ length }) => length === 1) ? "whole" : "within";
-    const inner = paths.map((path) => path.slice(1));
-    if (entry.wanted === "within") noteWanted(object!, inner);
-  }
+/** A list of addresses. */
+function listOf({ calls }: WasmScan, addresses: readonly number[]): number {
+  const list = calls.newList(addresses.length);
+  for (const [index, address] of addresses.entries()) calls.setItem(list, index, address);
+  return list;
+}
+
+function isScanned({ columns }: TableShape): boolean {
+  return columns.every(({ role, rule }) => SCANNED.has(role) && rule.into === undefined);
+}
+
+function tableScan(wasm: WasmScan, shape: TableShape, { life }: Scannable): TableScan {
+  const { calls } = wasm;
+  const filled = shape.columns.filter(
+    (column) =>
+      column.type !== undefined &&
+      (OF_RECORD.has(column.role) || column === life.state || column === life.identity),
+  );
+  const all = [...filled, ...shape.places];
+  const list = calls.newList(all.length);
+  const placeList = calls.newList(shape.places.length);
+  const at = calls.newTable(list, placeList);
+  const buffers = all.map((column) => new ColumnBuffers(wasm, at, column, column.type!));
+  for (const [i, column] of buffers.entries()) calls.setItem(list, i, column.at);
+  const places = buffers.slice(filled.length);
+  for (const [level, place] of places.entries()) calls.setItem(placeList, level, place.at);
+  return { shape, at, columns: new Map(filled.map((column, i) => [column, buffers[i]!])), places };
 }
 
 /** Roles of columns that hold values of the record, or name it. */
@@ -135,48 +111,66 @@ const SCANNED: ReadonlySet<string> = new Set([
 /** When a record was gone, or another state of it came, stands in no row that comes. */
 const LATER: ReadonlySet<string> = new Set(["valid_to", "deleted"]);
 
-interface Plan {
-  readonly scans: ReadonlyMap<TableShape, TableScan>;
-  readonly isTelling: Scannable["isTelling"];
-}
+/** Makes what keys lead to, object by object. */
+class PlanMaker {
+  slotCount = 0;
 
-function fillNode(node: Node, { order }: ObjectNode, scan: TableScan, plan: Plan): void {
-  for (const field of order) {
-    const { length } = JSON.stringify(field.key);
+  constructor(
+    private readonly wasm: WasmScan,
+    private readonly scans: ReadonlyMap<TableShape, TableScan>,
+    private readonly isTelling: Scannable["isTelling"],
+  ) {}
+
+  /** The address of an object's fields. `slots` takes those that are wanted. */
+  node({ order }: ObjectNode, scan: TableScan, wanted: readonly FieldPath[], slots: Slot[]): number {
     // a key that has to be escaped is for the plain reader
-    if (length === field.key.length + 2 && plan.isTelling?.(field.key) !== true)
-      node.entries.push(entryOf(field, node.entries.length, scan, plan));
+    const fields = order.filter(
+      ({ key }) => JSON.stringify(key).length === key.length + 2 && this.isTelling?.(key) !== true,
+    );
+    const node = this.wasm.calls.newNode(fields.length);
+    for (const [index, field] of fields.entries()) {
+      const paths = wanted.filter(([key]) => key === field.key);
+      this.entry(node, index, field, scan, paths, slots);
+    }
+    return node;
   }
-}
 
-function entryOf(field: FieldNode, index: number, scan: TableScan, plan: Plan): Entry {
-  const { rule, object, children, concealedBelow } = field;
-  const isPlain = isPlainRule(rule);
-  // what is not to be seen within a value has to be looked for
-  const isWhole = rule.as === undefined && concealedBelow.length === 0;
-  const builder = field.column && isWhole ? scan.builders.get(field.column) : undefined;
-  const takesObjects =
-    isPlain && rule.type === undefined && object !== undefined && object.entries === undefined;
-  const inner: Node | undefined = takesObjects ? { entries: [] } : undefined;
-  if (inner !== undefined) fillNode(inner, object!, scan, plan);
-  const items =
-    isPlain && children !== undefined && hasPlainItems(children, scan) ? plan.scans.get(children) : undefined;
-  return {
-    name: encoder.encode(field.key),
-    index,
-    isSkipped: rule.skip === true,
-    column: builder,
-    put: builder && putterOf(builder),
-    isJson: builder?.type.kind === "json",
-    isDeclared: rule.type !== undefined,
-    hasTable: children !== undefined,
-    object: inner,
-    items,
-    key: field.key,
-    token: tokenOf(field.key),
-    wanted: undefined,
-    lastObject: 0,
-  };
+  private entry(
+    node: number,
+    index: number,
+    field: FieldNode,
+    scan: TableScan,
+    wanted: readonly FieldPath[],
+    slots: Slot[],
+  ): void {
+    const { wasm } = this;
+    const { calls } = wasm;
+    const { key, rule, object, children, concealedBelow } = field;
+    const isPlain = isPlainRule(rule);
+    // what is not to be seen within a value has to be looked for
+    const isWhole = rule.as === undefined && concealedBelow.length === 0;
+    const column = field.column && isWhole ? scan.columns.get(field.column) : undefined;
+    const takesObjects =
+      isPlain && rule.type === undefined && object !== undefined && object.entries === undefined;
+    const items =
+      isPlain && children !== undefined && hasPlainItems(children, scan)
+        ? this.scans.get(children)
+        : undefined;
+
+    const slot = wanted.length === 0 ? -1 : this.slotCount++;
+    const isWantedWhole = !takesObjects || wanted.some(({ length }) => length === 1);
+    const within: Slot[] | undefined = slot < 0 || isWantedWhole ? undefined : [];
+    if (slot >= 0) slots.push({ key, index: slot, within });
+    const paths = within === undefined ? [] : wanted.map((path) => path.slice(1));
+    const inner = takesObjects ? this.node(object, scan, paths, within ?? []) : 0;
+
+    const token = encoder.encode(`"${key}":`);
+    const entry = calls.setEntry(node, index, token.length, slot);
+    wasm.bytes.set(token, calls.tokenOf(entry));
+    const isJson = column?.type.kind === "json";
+    calls.describe(entry, rule.skip === true, rule.type !== undefined, children !== undefined, isJson);
+    calls.leadTo(entry, column?.isTaking === true ? column.at : 0, inner, items?.at ?? 0);
+  }
 }
 
 /** Whether values go into their columns as they come. */
@@ -201,24 +195,30 @@ function hasPlainItems(child: TableShape, { shape }: TableScan): boolean {
 
 /** What the scan has of a table, as the plain reader would give it. */
 export function batchOf(
+  wasm: WasmScan,
   scan: TableScan,
   root: TableScan,
-  records: number,
   identity: ColumnShape | undefined,
 ): TableBatch | undefined {
-  const { shape, rows, recordOf } = scan;
+  const { shape, at } = scan;
+  const { calls } = wasm;
+  const rows = calls.rowsOf(at);
+  const records = calls.rowsOf(root.at);
+  if (rows === 0) return undefined;
+  const recordOf = new Int32Array(wasm.slice(calls.recordOf(at), rows * 4));
   const columns: ColumnBatch[] = [];
   for (const column of shape.columns) {
     const { type, role, source } = column;
-    if (type === undefined || rows === 0 || LATER.has(role)) continue;
-    const own = scan.builders.get(column);
-    if (own !== undefined) columns.push(own.batch(rows));
-    else if (role === "position") columns.push(scan.places[shape.places.indexOf(column)]!.batch(rows));
-    else
-      columns.push(repeated(column, root.builders.get(source ?? identity!)!.batch(records), recordOf, rows));
+    if (type === undefined || LATER.has(role)) continue;
+    const own = scan.columns.get(column);
+    if (own !== undefined) columns.push(own.batch(wasm, rows));
+    else if (role === "position") columns.push(scan.places[shape.places.indexOf(column)]!.batch(wasm, rows));
+    else {
+      const key = root.columns.get(source ?? identity!)!.batch(wasm, records);
+      columns.push(repeated(column, key, recordOf, rows));
+    }
   }
-  if (rows === 0) return undefined;
-  return { table: shape.name, rows, recordOf: recordOf.slice(0, rows), columns };
+  return { table: shape.name, rows, recordOf, columns };
 }
 
 /**

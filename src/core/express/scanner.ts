@@ -4,233 +4,157 @@
  */
 
 import type { Scannable, Scanned } from "../shape/shape.js";
-import type { ColumnShape } from "../shape/table-shape.js";
+import type { ColumnBuffers } from "./column-buffers.js";
 import { LifeScan } from "./life-scan.js";
-import {
-  batchOf,
-  type Entry,
-  type Node,
-  noteWanted,
-  scanPlan,
-  type TableScan,
-  type Token,
-} from "./scan-plan.js";
+import { batchOf, type ScanPlan, type Slot, scanPlan } from "./scan-plan.js";
 import { type FieldPath, type Sketch, valueAt } from "./sketch.js";
-import { behindColon, blanks, isName, skipValue } from "./skip.js";
+import { giveBack, sharedWasm, type WasmScan } from "./wasm-scan.js";
+
+/** Records of a page: where each begins and ends, and the values that asking needs of it. */
+export interface FoundRecords {
+  readonly starts: number[];
+  readonly ends: number[];
+  readonly sketches: Sketch[];
+}
+
+export function forgetLast({ starts, ends, sketches }: FoundRecords): void {
+  for (const list of [starts, ends, sketches]) list.pop();
+}
 
 export class Scanner {
+  /** those that values may come to by way of ours, by address */
+  private readonly columns: ReadonlyMap<number, ColumnBuffers>;
   private bytes: Uint8Array = new Uint8Array();
-  private view: DataView = new DataView(new ArrayBuffer(0));
-  /** numbers the objects, from 1 on */
-  private objects = 0;
-  private record = 0;
-  private sketch: Sketch = {};
-  /** places of the items at hand, outermost first */
-  private readonly at: number[] = [];
-  /** where the value of the key that was found last begins, or -1 */
-  private valueFrom = 0;
+  /** from a place in the page to its address */
+  private shift = 0;
+  /** the address of what is noted of records */
+  private notes = 0;
+  /** fields that records are given: as bytes, and where they stand in the memory */
+  private news: Uint8Array | undefined;
+  private newsAt = 0;
 
   private constructor(
-    private readonly tables: readonly TableScan[],
-    private readonly key: readonly ColumnShape[],
+    private wasm: WasmScan,
+    private readonly plan: ScanPlan,
+    /** the plan as it stands in the scan's memory */
+    private readonly image: Uint8Array,
     /** names records that have no key */
-    private readonly nextRowId: (() => string) | undefined,
+    private readonly rowId: { readonly next: () => string; readonly into: ColumnBuffers } | undefined,
     private readonly life: LifeScan,
-  ) {}
-
-  /**
-   * undefined where the shape is of a kind that is not scanned. `records`: about how many there will be. `wanted`:
-   * fields that are to be in their sketches.
-   */
-  static of(of: Scannable, records: number, wanted: readonly FieldPath[] = []): Scanner | undefined {
-    const scans = scanPlan(of, records);
-    const { key } = of;
-    const root = scans?.[0];
-    if (root === undefined || key.some((column) => !root.builders.has(column))) return undefined;
-    noteWanted(root.root, wanted);
-    return new Scanner(scans!, key, of.nextRowId, new LifeScan(of.life, root));
+  ) {
+    this.columns = new Map(
+      plan.tables.flatMap(({ columns }) => [...columns.values()].map((column) => [column.at, column])),
+    );
   }
 
-  /** Begins with a page, empty again. */
-  begin(bytes: Uint8Array): void {
-    for (const table of this.tables) table.clear();
+  /**
+   * undefined where the shape is of a kind that is not scanned, and where there is no WebAssembly. `wanted`: fields
+   * that are to be in sketches.
+   */
+  static of(of: Scannable, wanted: readonly FieldPath[] = []): Scanner | undefined {
+    const wasm = sharedWasm();
+    if (wasm === undefined) return undefined;
+    const { calls, base } = wasm;
+    calls.releaseFrom(base);
+    const plan = scanPlan(wasm, of, wanted);
+    if (plan === undefined) return undefined;
+    const image = new Uint8Array(wasm.slice(base, calls.heapEnd() - base));
+    const rowId = of.nextRowId && { next: of.nextRowId, into: plan.tables[0]!.columns.get(of.key[0]!)! };
+    return new Scanner(wasm, plan, image, rowId, new LifeScan(of.life, plan.tables[0]!));
+  }
+
+  /** Begins with a page, or with some of it, empty again. Nothing else may be scanned until its rows are taken. */
+  begin(bytes: Uint8Array, from = 0, to = bytes.length): void {
+    // another one where the last has become too large; plans are at home in each
+    this.wasm = sharedWasm() ?? this.wasm;
+    const { wasm, plan, image } = this;
+    const { calls, base } = wasm;
+    calls.releaseFrom(base);
+    calls.allocate(image.length);
+    wasm.bytes.set(image, base);
+    wasm.putOutside = (column, row, at) => this.columns.get(column)!.putOutside(wasm, row, at);
+    const page = wasm.write(bytes.subarray(from, to));
+    calls.usePlan(plan.list, plan.keyList, plan.slotCount);
+    this.notes = calls.beginPage(page, to - from);
     this.bytes = bytes;
-    this.view = new DataView(bytes.buffer, bytes.byteOffset, bytes.length);
+    this.shift = page - from;
+    this.news = undefined;
   }
 
   /**
-   * Takes the record that begins at a place: the place behind it; -1 where it is not taken, and has left no rows.
-   * `news`: an object with fields that it has beside its own.
+   * Takes records, the first of which begins at a place, and others that follow it in a list, up to `most`: where they
+   * are and their sketches go onto `found`. Gives how many; of the next one, if there is any, no rows are left.
+   * `news`: an object with fields that each has beside its own.
    */
-  take(start: number, sketch: Sketch, news?: Uint8Array): number {
-    const { tables } = this;
-    const root = tables[0]!;
-    for (const table of tables) table.before = table.rows;
-    this.record = root.rows;
-    this.sketch = sketch;
-    const row = root.addRow(this.record);
-    const object = ++this.objects;
-    const end = this.members(root.root, start, root, row, object);
-    const isTaken = end >= 0 && (news === undefined || this.takesNews(news, row, object));
-    if (isTaken && this.nextRowId !== undefined)
-      root.builders.get(this.key[0]!)!.putText(row, this.nextRowId());
-    const hasKey = isTaken && this.key.every((column) => root.builders.get(column)!.has(row));
-    const { life } = this;
-    if (hasKey && (life.isNone || life.put(row, { bytes: this.bytes, from: start, to: end, sketch, news })))
-      return end;
+  take(start: number, found: FoundRecords, most: number, news?: Uint8Array): number {
+    const { wasm, plan, rowId, shift, notes } = this;
+    const { calls } = wasm;
+    const row = calls.rowsOf(plan.tables[0]!.at);
+    if (news !== this.news) {
+      this.news = news;
+      this.newsAt = news === undefined ? 0 : wasm.write(news);
+    }
+    // what a record's life asks for may yet leave it out
+    const atOnce = this.life.isNone ? most : 1;
+    const count = calls.takeRecords(start + shift, atOnce, this.newsAt, this.newsAt + (news?.length ?? 0));
+    const words = wasm.words;
+    const length = 2 + plan.slotCount * 2;
+    for (let i = 0, at = notes >> 2; i < count; i++, at += length) {
+      found.starts.push(words[at]! - shift);
+      found.ends.push(words[at + 1]! - shift);
+      const sketch: Sketch = {};
+      this.fill(sketch, plan.slots, words, at + 2);
+      found.sketches.push(sketch);
+    }
+    if (rowId !== undefined) for (let i = 0; i < count; i++) rowId.into.putText(wasm, row + i, rowId.next());
+    return count === 0 || this.life.isNone || this.putsLife(row, found) ? count : 0;
+  }
+
+  /** The life of the record that was found last; where it is for the plain reader, it is not found. */
+  private putsLife(row: number, found: FoundRecords): boolean {
+    const { starts, ends, sketches } = found;
+    const { bytes, news } = this;
+    const [from, to, sketch] = [starts.at(-1)!, ends.at(-1)!, sketches.at(-1)!];
+    if (this.life.put(this.wasm, row, { bytes, from, to, sketch, news })) return true;
     this.dropLast();
-    this.at.length = 0;
-    return -1;
+    forgetLast(found);
+    return false;
+  }
+
+  private fill(sketch: Sketch, slots: readonly Slot[], words: Uint32Array, at: number): void {
+    const { bytes, shift } = this;
+    for (const { key, index, within } of slots) {
+      const from = words[at + index * 2]!;
+      if (from === 0) continue;
+      if (within === undefined)
+        sketch[key] = valueAt(bytes, from - shift, words[at + index * 2 + 1]! - shift);
+      else {
+        const inner: Sketch = {};
+        sketch[key] = inner;
+        this.fill(inner, within, words, at);
+      }
+    }
   }
 
   /** Takes the rows of the last record away. */
   dropLast(): void {
-    for (const table of this.tables) table.dropRows();
-  }
-
-  /** A field that the record has as well is for the plain reader. */
-  private takesNews(news: Uint8Array, row: number, object: number): boolean {
-    const { bytes, view, sketch } = this;
-    const root = this.tables[0]!;
-    this.bytes = news;
-    this.view = new DataView(news.buffer, news.byteOffset, news.length);
-    this.sketch = {};
-    const end = this.members(root.root, 0, root, row, object);
-    this.bytes = bytes;
-    this.view = view;
-    this.sketch = sketch;
-    return end === news.length;
+    this.wasm.calls.dropRecord();
   }
 
   /** What was scanned of the page. */
   takeRows(): Scanned {
-    const root = this.tables[0]!;
-    const { identity } = this.life;
-    const batches = this.tables.flatMap((table) => batchOf(table, root, root.rows, identity) ?? []);
-    const filled = this.tables.map(({ shape: table, rows, builders }) => {
-      const last = new Map([...builders].map(([column, builder]) => [column, builder.lastRow(rows)]));
-      return { table, rows, last };
+    const { wasm, plan, image, life } = this;
+    const { calls, base } = wasm;
+    const root = plan.tables[0]!;
+    const batches = plan.tables.flatMap((table) => batchOf(wasm, table, root, life.identity) ?? []);
+    const filled = plan.tables.map(({ shape: table, at, columns }) => {
+      const last = new Map([...columns].map(([column, own]) => [column, own.lastRow(wasm)]));
+      return { table, rows: calls.rowsOf(at), last };
     });
+    // how much room the next page will need
+    calls.settle();
+    image.set(wasm.bytes.subarray(base, base + image.length));
+    giveBack(wasm);
     return { batches, filled };
   }
-
-  /** An object that begins at a place, in a row; the place behind it, or -1. */
-  private object(node: Node, from: number, table: TableScan, row: number): number {
-    return this.members(node, from, table, row, ++this.objects);
-  }
-
-  private members(node: Node, from: number, table: TableScan, row: number, object: number): number {
-    const { bytes } = this;
-    let next = 0;
-    let at = blanks(bytes, from + 1);
-    if (bytes[at] === 125) return at + 1;
-    for (;;) {
-      const entry = this.entry(node, at, next);
-      if (entry === undefined || entry.lastObject === object) return -1;
-      entry.lastObject = object;
-      next = entry.index + 1;
-      const value = this.valueFrom;
-      if (value < 0) return -1;
-      const end =
-        entry.wanted === "within"
-          ? this.sketched(entry, value, table, row)
-          : this.field(entry, value, table, row);
-      if (end < 0) return -1;
-      if (entry.wanted === "whole") this.sketch[entry.key] = valueAt(bytes, value, end);
-      at = blanks(bytes, end);
-      if (bytes[at] === 125) return at + 1;
-      if (bytes[at] !== 44) return -1;
-      at = blanks(bytes, at + 1);
-    }
-  }
-
-  /** The entry of the key at a place: mostly the one behind the last. */
-  private entry({ entries }: Node, at: number, next: number): Entry | undefined {
-    const likely = entries[next];
-    if (likely?.token !== undefined && this.isToken(likely.token, at)) {
-      this.valueFrom = blanks(this.bytes, at + likely.token.length);
-      return likely;
-    }
-    if (this.bytes[at] !== 34) return undefined;
-    for (const entry of entries)
-      if (isName(this.bytes, at + 1, entry.name)) {
-        this.valueFrom = behindColon(this.bytes, at + entry.name.length + 2);
-        return entry;
-      }
-    return undefined;
-  }
-
-  private isToken({ words, length }: Token, at: number): boolean {
-    const { view } = this;
-    if (at + length > view.byteLength) return false;
-    let w = 0;
-    for (let i = 0; i < length - 4; i += 4) if (view.getInt32(at + i, true) !== words[w++]) return false;
-    return view.getInt32(at + length - 4, true) === words[w];
-  }
-
-  /** A field of which some fields are to be in the sketch: they stand in one of its own there. */
-  private sketched(entry: Entry, at: number, table: TableScan, row: number): number {
-    const { sketch } = this;
-    const inner: Sketch = {};
-    sketch[entry.key] = inner;
-    this.sketch = inner;
-    const end = this.field(entry, at, table, row);
-    this.sketch = sketch;
-    return end;
-  }
-
-  private field(entry: Entry, at: number, table: TableScan, row: number): number {
-    const { bytes } = this;
-    const first = bytes[at];
-    if (first === 110 || entry.isSkipped) return skipValue(bytes, at);
-    if (!entry.isDeclared) {
-      if (first === 123) return entry.object === undefined ? -1 : this.object(entry.object, at, table, row);
-      if (first === 91) return this.list(entry, at, row);
-    }
-    return entry.put === undefined ? -1 : entry.put(entry.column!, row, bytes, at);
-  }
-
-  private list(entry: Entry, from: number, row: number): number {
-    const { bytes } = this;
-    const at = blanks(bytes, from + 1);
-    if (bytes[at] === 93) {
-      // an empty list is a value only where its column is json
-      if (entry.isJson && !entry.hasTable) entry.column!.putText(row, "[]");
-      return at + 1;
-    }
-    if (bytes[at] === 123) return entry.items === undefined ? -1 : this.items(entry.items, at);
-    if (!entry.isJson || holdsObject(bytes, from)) return -1;
-    return entry.put!(entry.column!, row, bytes, from);
-  }
-
-  private items(table: TableScan, from: number): number {
-    const { bytes } = this;
-    const level = this.at.length;
-    this.at.push(0);
-    let at = from;
-    for (let place = 0; ; place++) {
-      if (bytes[at] !== 123) break;
-      this.at[level] = place;
-      const row = table.addRow(this.record);
-      for (let p = 0; p <= level; p++) table.places[p]!.putInteger(row, this.at[p]!);
-      at = this.object(table.root, at, table, row);
-      if (at < 0) break;
-      at = blanks(bytes, at);
-      if (bytes[at] === 93) {
-        this.at.pop();
-        return at + 1;
-      }
-      if (bytes[at] !== 44) break;
-      at = blanks(bytes, at + 1);
-    }
-    this.at.length = level;
-    return -1;
-  }
-}
-
-/** Whether a list holds an object at any depth: such lists become tables. */
-function holdsObject(bytes: Uint8Array, from: number): boolean {
-  const end = skipValue(bytes, from);
-  for (let at = from; at < end; at++) if (bytes[at] === 123) return true;
-  return false;
 }

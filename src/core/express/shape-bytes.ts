@@ -2,7 +2,8 @@
  * Rows of a page out of its bytes, without an object for each record:
  *
  *   bytes ─▶ outline   where each record is, its key and its cursor's value; the rest of the body
- *              └─▶ scanner   each record straight into the columns of its tables, mostly while it is outlined
+ *              └─▶ scanner   each record straight into the columns of its tables, mostly while it is outlined;
+ *                    │       the scan itself is WebAssembly, its sources are in `wasm/`
  *                    └─▶ what is not as the tables have it: the plain reader, for these records alone
  *
  * The plain reader is the judge: rows, types, names and what goes to quarantine are the same.
@@ -10,15 +11,14 @@
 
 import { parseExactJson } from "../shape/exact-json.js";
 import type { Scanned, Shape } from "../shape/shape.js";
-import type { Shaped } from "../shape/shaped.js";
-import { type ByteRecords, newsBytes, type RecordNews, wholeRecord } from "./outline.js";
-import { Scanner } from "./scanner.js";
-
-/** Rows of some of a page's records. */
-export interface ShapedSome extends Shaped {
-  /** their places in the page, in order */
-  readonly which: readonly number[];
-}
+import {
+  type ByteRecords,
+  newsBytes,
+  type RecordNews,
+  type ShapedSome,
+  wholeRecord,
+} from "./byte-records.js";
+import { type FoundRecords, Scanner } from "./scanner.js";
 
 const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
 
@@ -49,9 +49,9 @@ interface SliceScan {
 }
 
 function scanSlice(source: ByteRecords, shape: Shape, from: number, length: number): SliceScan {
-  const { bytes, starts, sketches, news, outliner } = source;
-  const scanner = Scanner.of(shape.scannable, length);
-  scanner?.begin(bytes);
+  const { bytes, starts, news, finder } = source;
+  const scanner = Scanner.of(shape.scannable, finder.wanted);
+  scanner?.begin(bytes, starts[from], source.ends[from + length - 1]);
   const odd: number[] = [];
   let given: RecordNews;
   let written: Uint8Array | undefined;
@@ -61,9 +61,9 @@ function scanSlice(source: ByteRecords, shape: Shape, from: number, length: numb
       given = news?.[i];
       written = newsBytes(given);
     }
-    const isTaken = scanner !== undefined && scanner.take(starts[i]!, sketches[i]!, written) >= 0;
-    if (!isTaken) odd.push(i);
-    else if (outliner.isRemoval(sketches[i]!)) {
+    const found: FoundRecords = { starts: [], ends: [], sketches: [] };
+    if (scanner === undefined || scanner.take(starts[i]!, found, 1, written) === 0) odd.push(i);
+    else if (finder.isRemoval(found.sketches[0]!)) {
       scanner.dropLast();
       odd.push(i);
     }
@@ -76,7 +76,7 @@ function* shapedSlice(
   shape: Shape,
   { from, length, scanned, odd }: SliceScan,
 ): Generator<ShapedSome> {
-  if (odd.length * 2 > length) source.outliner.rest();
+  if (odd.length * 2 > length) source.finder.rest();
   if (scanned !== undefined && odd.length < length) {
     const isOdd = new Set(odd);
     const all = Array.from({ length }, (_, i) => from + i);

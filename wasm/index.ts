@@ -1,0 +1,25 @@
+/** What the library calls; all places are addresses in the memory. */
+
+export { closeColumn, lastRow, putBytes } from "./columns";
+export { allocate, heapEnd, releaseFrom } from "./memory";
+export {
+  dataOf,
+  describe,
+  endOf,
+  endsOf,
+  leadTo,
+  newColumn,
+  newList,
+  newNode,
+  newTable,
+  recordOf,
+  rowsOf,
+  setDecimal,
+  setEntry,
+  setItem,
+  setRoot,
+  tokenOf,
+  validityOf,
+} from "./plan";
+export { beginPage, dropRecord, pageRoom, settle, takeRecords, usePlan } from "./scan";
+export { putAs, putFloat64 } from "./values";
