@@ -1,7 +1,7 @@
 /** A response of 2.0 or 3.0 that is still bytes, with its times and expanded collections as those of 4.0 are. */
 
 import { plainText } from "../express/sketch.js";
-import { behindColon, blanks, isName, skipValue } from "../express/skip.js";
+import { behindColon, blanks, isDigit, isName, skipValue } from "../express/skip.js";
 import { modernTime } from "./payload.js";
 
 /** Where the entities are in a body (OData 2.0 JSON, sections 4 and 10; 3.0): `d.results`, `d`, `value`. */
@@ -10,9 +10,13 @@ export const OLD_LISTS: readonly (readonly string[])[] = [["d", "results"], ["d"
 const encoder = new TextEncoder();
 /** behind a slash */
 const DATE = encoder.encode("Date(");
-const RESULTS = encoder.encode("results");
+const [RESULTS, COUNT, NEXT] = ["results", "__count", "__next"].map((name) => encoder.encode(name)) as [
+  Uint8Array,
+  Uint8Array,
+  Uint8Array,
+];
 const [D, QUOTE, SLASH, BACKSLASH, CLOSING, COLON] = [68, 34, 47, 92, 41, 58];
-const [LIST, OBJECT, OBJECT_END] = [91, 123, 125];
+const [LIST, OBJECT, OBJECT_END, COMMA, NULL] = [91, 123, 125, 44, 110];
 
 /** Longer texts are beyond every calendar. */
 const LONGEST = 40;
@@ -26,7 +30,7 @@ interface Place {
 
 /**
  * The body with each `"/Date(ms)/"` and each `{"results":[…]}` of an entity as `modernBody` would have it. undefined:
- * it is in doubt what a time is of, in a list or behind a name with escapes, or more comes beside a collection's list.
+ * it is in doubt what a time is of, in a list or behind a name with escapes, or a collection has more than is here.
  */
 export function modernBytes(bytes: Uint8Array, instants: ReadonlySet<string>): Uint8Array | undefined {
   const times = timesIn(bytes, instants);
@@ -61,19 +65,39 @@ function collectionsIn(bytes: Uint8Array): Place[] | undefined {
     // the page's own
     if (name.text === "d" && beforeBlanks(bytes, name.from - 1) === body) continue;
     const end = skipValue(bytes, from);
-    const closing = end < 0 ? -1 : blanks(bytes, end);
+    const closing = end < 0 ? -1 : behindMembers(bytes, end);
     if (bytes[closing] !== OBJECT_END) return undefined;
     places.push({ from: at, end: from, text: "" }, { from: end, end: closing + 1, text: "" });
   }
   return places;
 }
 
-/** Where the list begins in an object that begins with `"results":[`. */
+/** Where the list begins in an object that has it under `results`, perhaps behind its count. */
 function listIn(bytes: Uint8Array, object: number): number | undefined {
-  const key = blanks(bytes, object + 1) + 1;
-  if (bytes[key - 1] !== QUOTE || !isName(bytes, key, RESULTS)) return undefined;
-  const list = behindColon(bytes, key + RESULTS.length + 1);
+  let key = blanks(bytes, object + 1);
+  for (let end = behindMember(bytes, key); bytes[end] === COMMA; end = behindMember(bytes, key))
+    key = blanks(bytes, end + 1);
+  if (bytes[key] !== QUOTE || !isName(bytes, key + 1, RESULTS)) return undefined;
+  const list = behindColon(bytes, key + RESULTS.length + 2);
   return bytes[list] === LIST ? list : undefined;
+}
+
+/** Behind the members that may follow the list of a collection. */
+function behindMembers(bytes: Uint8Array, from: number): number {
+  let at = blanks(bytes, from);
+  while (at >= 0 && bytes[at] === COMMA) at = behindMember(bytes, blanks(bytes, at + 1));
+  return at;
+}
+
+/** Behind a member that a whole collection may have beside its list: its count, or no address of more; -1 for others. */
+function behindMember(bytes: Uint8Array, key: number): number {
+  const name = [COUNT, NEXT].find((each) => bytes[key] === QUOTE && isName(bytes, key + 1, each));
+  const value = name === undefined ? -1 : behindColon(bytes, key + name.length + 2);
+  if (value < 0) return -1;
+  const isLittle =
+    name === NEXT ? bytes[value] === NULL : isDigit(bytes[bytes[value] === QUOTE ? value + 1 : value]!);
+  const end = isLittle ? skipValue(bytes, value) : -1;
+  return end < 0 || end - value > LONGEST ? -1 : blanks(bytes, end);
 }
 
 /** The whole text, in its quotes, whose `D` stands at a place; its slashes may be escaped. */
