@@ -1,6 +1,6 @@
 /** The engine's ports on Node. */
 
-import { hash } from "node:crypto";
+import { createHmac, hash } from "node:crypto";
 import { lookup } from "node:dns/promises";
 import { setMaxListeners } from "node:events";
 import { readFile } from "node:fs/promises";
@@ -23,7 +23,10 @@ export function nodePorts(): Ports {
     readFile: (path) => readFile(path),
     readSecretFile: (path) => readFile(path, "utf8"),
     unpackFile,
-    digest: (text) => hash("sha256", text, "hex").slice(0, 32),
+    hashes: {
+      sha256: (text) => hash("sha256", text, "hex"),
+      hmac: (secret) => (text) => createHmac("sha256", secret).update(text).digest("hex"),
+    },
     readsPlainly: process.env.EARLY_BRIDGE_READER === "plain",
     network: {
       addressOf: async (host) => (await lookup(host)).address,

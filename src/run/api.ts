@@ -8,6 +8,7 @@ import type { Account } from "../core/define/connector.js";
 import type { Connector } from "../core/define/connector-schema.js";
 import { BridgeError } from "../core/errors.js";
 import type { Redactor } from "../core/redact.js";
+import type { Digest } from "../core/shape/record-state.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import type { ApiClock } from "../core/track/cursor.js";
 import type { Tally } from "../http/exchange.js";
@@ -60,7 +61,7 @@ export interface ApiInside {
   readonly clock: Clock;
   readonly network: Network;
   readonly expectListeners: Ports["expectListeners"];
-  readonly digest: Ports["digest"];
+  readonly digest: Digest | undefined;
   readonly redactor: Redactor;
   /** responses come from a recording, and its time passes only while something is waited for */
   readonly replays: boolean;
@@ -88,7 +89,7 @@ export interface ApiInside {
   /** Connects to the base address and asks for its root, unsigned; any response will do. Rejects when none came. */
   reach(signal?: AbortSignal): Promise<HttpResponse>;
   /** rules of columns, their hashes under the account's secret where it has one */
-  withHashSecret(columns: CompiledStream["columns"]): CompiledStream["columns"];
+  withHashes(columns: CompiledStream["columns"]): CompiledStream["columns"];
   signIn(signal?: AbortSignal): Promise<void>;
   /** One signed and paced GET below the base address, or a POST of a body that only asks; the response as it came. */
   ask(path: string, signal?: AbortSignal, body?: BodyDefinition): Promise<HttpResponse>;

@@ -110,7 +110,7 @@ export function asBridged(
   api: ApiInside,
 ): CompiledStream {
   const { columns = {}, fields, room, write = "upsert" } = said ?? {};
-  const rules = api.withHashSecret(compileColumns(columns));
+  const rules = api.withHashes(compileColumns(columns));
   const { key, cursor } = stream;
   // several states of a record may come in one response, each with its time
   const keepsStates = WRITE_METHODS[write].standing !== "replaced" && key.length > 0;

@@ -10,7 +10,8 @@ import { BridgeError } from "../core/errors.js";
 import { durationMs } from "../core/language/duration.js";
 import { RETRY_DEFAULTS, type RetryPolicy } from "../core/pace/retry-policy.js";
 import { Redactor } from "../core/redact.js";
-import { type CompiledStream, compileStream, withHashSecret } from "../core/stream/compile-stream.js";
+import { DIGEST_DIGITS } from "../core/shape/record-state.js";
+import { type CompiledStream, compileStream, withHashes } from "../core/stream/compile-stream.js";
 import { createExchange, newTally, type RecordedExchange } from "../http/exchange.js";
 import type { ReplaySend } from "../http/har.js";
 import { PaceGate } from "../http/pace-gate.js";
@@ -100,8 +101,8 @@ export function connectWith<C extends Connector>(
   const streams = new Map<string, CompiledStream>();
   const { hashSecret } = options;
   if (hashSecret !== undefined) redactor.add(hashSecret);
-  const hashed = (columns: CompiledStream["columns"]) =>
-    hashSecret === undefined ? columns : withHashSecret(columns, hashSecret);
+  const { hashes } = machine;
+  const hashed = (columns: CompiledStream["columns"]) => withHashes(columns, hashSecret, hashes);
   const stream = async (name: string) => {
     const known = streams.get(name);
     if (known !== undefined) return known;
@@ -129,7 +130,7 @@ export function connectWith<C extends Connector>(
     clock,
     network,
     expectListeners: machine.expectListeners,
-    digest: machine.digest,
+    digest: hashes && ((text) => hashes.sha256(text).slice(0, DIGEST_DIGITS)),
     redactor,
     replays: replay !== undefined,
     signInPorts,
@@ -149,7 +150,7 @@ export function connectWith<C extends Connector>(
       const { origin } = new URL(account.baseUrl);
       return send({ method: "GET", url: `${origin}/`, headers: { ...headers, accept: "*/*" }, signal });
     },
-    withHashSecret: hashed,
+    withHashes: hashed,
     signIn: (signal) => signedIn.signIn(signal),
     ask: (path, signal, body) => {
       const method = body === undefined ? { get: path } : { post: path, body };

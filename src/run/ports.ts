@@ -5,7 +5,7 @@
 
 import type { TokenStore } from "../auth/token-store.js";
 import type { Clock } from "../core/clock.js";
-import type { Digest } from "../core/shape/record-state.js";
+import type { Hashes } from "../core/shape/hashes.js";
 import type { Transport, TransportOptions } from "../http/send.js";
 
 /** A machine, as the engine sees it. */
@@ -25,8 +25,8 @@ export interface Ports {
   readSecretFile(path: string): Promise<string>;
   /** a body that is a gzip file, unpacked; others as they are. @throws BridgeError BODY_TRUNCATED, BODY_TOO_LARGE */
   unpackFile(body: Uint8Array): Uint8Array;
-  /** SHA-256 of bytes in UTF-8: its first 32 hexadecimal digits; default: it is worked out in JavaScript */
-  readonly digest?: Digest | undefined;
+  /** default: they are worked out in JavaScript */
+  readonly hashes?: Hashes | undefined;
   /** the express reader is off: for doubt, and for finding faults */
   readonly readsPlainly?: boolean | undefined;
   readonly network: Network;

@@ -1,7 +1,13 @@
 /** Rules over the records of a page, before they become rows: fields added and worked out, records left out. */
 
 import { isBridgeError } from "../errors.js";
-import { type ByteRecords, type RecordNews, someOf, wholeRecord } from "../express/byte-records.js";
+import {
+  type ByteRecords,
+  type PageScan,
+  type RecordNews,
+  someOf,
+  wholeRecord,
+} from "../express/byte-records.js";
 import type { Keeps } from "../express/outline.js";
 import type { Condition } from "../language/condition.js";
 import { fillValue, type TemplateValues } from "../language/template.js";
@@ -75,13 +81,19 @@ export function applyRules(page: PageRead, rules: RecordRules): PageRead {
 
 function withNews(source: ByteRecords, kept: readonly number[], news: readonly RecordNews[]): ByteRecords {
   const some = kept.length === source.starts.length ? source : someOf(source, kept);
-  // those that are left out have no rows in it, and none of them is odd: what is not strict is scanned behind its rules
-  const scan = source.scan?.leftOut === undefined ? some.scan : source.scan;
+  // those that are left out have no rows in it
+  const scan = source.scan?.leftOut === undefined ? some.scan : scanAmong(source.scan, kept);
   // what is added to all records alike may have been scanned with them
   const [first] = news;
   const isAlike = news.every((each) => each === first);
   const isScanned = isAlike && stringifyExact(scan?.news ?? {}) === stringifyExact(first ?? {});
   return { ...some, news, scan: isScanned ? scan : undefined };
+}
+
+/** Rows of the kept records of a page, the odd ones among them by their places there. */
+function scanAmong(scan: PageScan, kept: readonly number[]): PageScan {
+  const places = new Map(kept.map((i, place) => [i, place]));
+  return { ...scan, odd: scan.odd.flatMap((i) => places.get(i) ?? []) };
 }
 
 /** What rules make of one record; `news` are the fields that it has by them. */

@@ -118,21 +118,25 @@ export class Outliner implements Finder {
     if (isStrict && body.length > LARGE) return undefined;
     const bytes = this.inJson(body);
     if (bytes === undefined) return undefined;
-    // what an entity says of itself has to be seen, also where rows are made later
-    const isAtOnce = shape?.hasRows === true && (!hasRules || isStrict) && bytes.length <= LARGE;
+    // also where rules give records fields, and rows are made later: no other way finds records as fast
+    const isAtOnce = shape?.hasRows === true && bytes.length <= LARGE;
     const scanner = isAtOnce ? this.scannerOf(shape) : undefined;
     if (isStrict && scanner === undefined) return undefined;
     const ruled = hasRules && keeps !== undefined ? new Ruled(keeps) : undefined;
     const pass = this.passOf(bytes, scanner, news, ruled);
     if (pass === undefined) return undefined;
-    const { starts, ends, sketches, odd } = pass;
+    const { starts, ends, sketches } = pass;
     if (!areDifferent(sketches, this.plan.identity)) return undefined;
     // a field that is new to the tables may bring no column, and so no new version of them
-    if (odd.length > 0) this.last = undefined;
-    if (isStrict && odd.length > 0) return this.fail();
+    if (pass.odd.length > 0) this.last = undefined;
+    if (isStrict && pass.odd.length > 0) return this.fail();
     this.failures = 0;
     const rest = pass.rest();
     if (this.plan.isUnlike?.(rest) === true) return undefined;
+    // the rules have not seen them yet
+    const odd = pass.odd.filter(
+      (i) => this.isRemoval(sketches[i]!) || ruled?.leavesOut(sketches[i]!) !== true,
+    );
     const { leftOut } = ruled ?? {};
     const hasScan = scanner !== undefined && shape !== undefined && (!hasRules || leftOut !== undefined);
     const scan = hasScan
@@ -234,16 +238,14 @@ class Ruled {
 function areDifferent(sketches: Outline["sketches"], identity: readonly FieldPath[]): boolean {
   const [path] = identity;
   if (path === undefined) return true;
-  const seen = new Set<unknown>();
-  const kind = typeof getByPath(sketches[0], path);
-  for (const sketch of sketches) {
-    const value = getByPath(sketch, path);
-    // "1" and 1 are the same to whoever compares texts
-    if (identity.length > 1) seen.add(stringifyExact(identity.map((each) => getByPath(sketch, each))));
-    else if (typeof value === kind) seen.add(value);
-    else return false;
+  if (identity.length > 1) {
+    const texts = sketches.map((sketch) => stringifyExact(identity.map((each) => getByPath(sketch, each))));
+    return new Set(texts).size === sketches.length;
   }
-  return seen.size === sketches.length;
+  const values = sketches.map((sketch) => getByPath(sketch, path));
+  // "1" and 1 are the same to whoever compares texts
+  const kind = typeof values[0];
+  return values.every((value) => typeof value === kind) && new Set(values).size === sketches.length;
 }
 
 /** A scanner, and the state of the shape that it was made for. */

@@ -1,10 +1,8 @@
 /** Values that are kept from being seen, as hashes, masked or not at all: in columns, quarantine, recordings. */
 
-import { hmac } from "@noble/hashes/hmac.js";
-import { sha256 } from "@noble/hashes/sha2.js";
-import { bytesToHex, utf8ToBytes } from "@noble/hashes/utils.js";
 import { scalarText } from "./encode.js";
 import { isPlainObject } from "./exact-json.js";
+import { type Hashes, JAVASCRIPT_HASHES } from "./hashes.js";
 import { parsePath } from "./naming.js";
 import { keyOfStep, LIST_STEP, MAP_STEP } from "./steps.js";
 
@@ -34,15 +32,12 @@ const MASK = "***";
 
 /** SHA-256 of the text in UTF-8, as hexadecimal digits. */
 export function hashText(text: string): string {
-  return bytesToHex(sha256(utf8ToBytes(text)));
+  return JAVASCRIPT_HASHES.sha256(text);
 }
 
 /** The hash of a value's text: HMAC-SHA-256 (RFC 2104) under a secret, else SHA-256, which can be guessed at. */
-export function hashing(secret?: string): Conceal {
-  // what is the same for all values is worked out once
-  const keyed = secret === undefined ? undefined : hmac.create(sha256, utf8ToBytes(secret));
-  const hash = (text: string) =>
-    keyed === undefined ? hashText(text) : bytesToHex(keyed.clone().update(utf8ToBytes(text)).digest());
+export function hashing(secret?: string, hashes: Hashes = JAVASCRIPT_HASHES): Conceal {
+  const hash = secret === undefined ? hashes.sha256 : hashes.hmac(secret);
   const stored = (value: unknown) => {
     const text = scalarText(value);
     return MARKED.test(text) ? text.slice(MARK.length) : hash(text);

@@ -1,9 +1,9 @@
 /** What is stored of a record, as a digest: two states are the same where it is equal. */
 
-import { sha256 } from "@noble/hashes/sha2.js";
-import { bytesToHex, utf8ToBytes } from "@noble/hashes/utils.js";
+import { utf8ToBytes } from "@noble/hashes/utils.js";
 import { type Concealed, concealedIn } from "./concealed-values.js";
 import { isPlainObject, stringifyExact } from "./exact-json.js";
+import { JAVASCRIPT_HASHES } from "./hashes.js";
 import { LIST_STEP, MAP_STEP } from "./steps.js";
 
 /** The path of a key within an object; undefined where it is not stored. The same each time that it is asked for. */
@@ -32,11 +32,12 @@ interface Field {
 /** Keys of an object that are data may be any number. */
 const MOST_FIELDS = 1000;
 
-/** 32 hexadecimal digits of the SHA-256 over a text in UTF-8. */
+/** So many hexadecimal digits of the SHA-256 over a text in UTF-8. */
 export type Digest = (text: Uint8Array) => string;
+export const DIGEST_DIGITS = 32;
 
 /** For where the machine has none that is faster. */
-export const digestOf: Digest = (text) => bytesToHex(sha256(text).subarray(0, 16));
+export const digestOf: Digest = (text) => JAVASCRIPT_HASHES.sha256(text).slice(0, DIGEST_DIGITS);
 
 export class RecordState {
   private readonly root = placeAt([]);

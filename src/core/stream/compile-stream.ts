@@ -29,6 +29,7 @@ import { namesInTemplate, type TemplateValues } from "../language/template.js";
 import type { ChangedSet } from "../odata/changes.js";
 import { type ColumnType, parseColumnType } from "../shape/column-type.js";
 import { DROPPING, hashing, masking } from "../shape/concealed-values.js";
+import type { Hashes } from "../shape/hashes.js";
 import { fieldParts, formatPath } from "../shape/naming.js";
 import type { ShapeSpec } from "../shape/shaped.js";
 import type { ColumnRule } from "../shape/table-shape.js";
@@ -305,12 +306,16 @@ function compileCursor(declared: StreamDefinition["cursor"]): CursorRule | undef
 const TEXT: ColumnType = { kind: "text" };
 const JSON_TYPE: ColumnType = { kind: "json" };
 
-/** Rules of columns with their hashes under a secret. */
-export function withHashSecret(
+/** Rules of columns with their hashes made by the machine, and under the account's secret where it has one. */
+export function withHashes(
   columns: CompiledStream["columns"],
-  secret: string,
+  secret: string | undefined,
+  hashes: Hashes | undefined,
 ): CompiledStream["columns"] {
-  const keyed = { hash: "keyed", conceal: hashing(secret) } as const;
+  const keyed = {
+    hash: secret === undefined ? "plain" : "keyed",
+    conceal: hashing(secret, hashes),
+  } as const;
   return new Map(
     [...columns].map(([path, rule]) => [path, rule.hash === undefined ? rule : { ...rule, ...keyed }]),
   );

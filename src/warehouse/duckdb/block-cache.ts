@@ -4,6 +4,9 @@
  * stream. A limit that is always low would not do: a group of rows is held whole, and one of 400 columns is large.
  */
 
+import type { DuckDBConnection } from "@duckdb/node-api";
+import { quoteText } from "./types.js";
+
 /** What may stay; a lower limit cannot be had while a large file is open. */
 const KEPT = "64MB";
 
@@ -11,8 +14,10 @@ export class BlockCache {
   /** works under way that use DuckDB's memory beside a checkpoint */
   private working = 0;
   private trimming: Promise<void> | undefined;
+  /** what DuckDB has chosen by the machine */
+  private usual: string | undefined;
 
-  constructor(private readonly run: (sql: string) => Promise<unknown>) {}
+  constructor(private readonly connection: DuckDBConnection) {}
 
   /** A work that uses DuckDB's memory: the limit is not lowered meanwhile. */
   async during<T>(work: () => Promise<T>): Promise<T> {
@@ -35,12 +40,21 @@ export class BlockCache {
   }
 
   private async lowerLimit(): Promise<void> {
+    const { connection } = this;
+    this.usual ??= await memoryLimit(connection);
     try {
-      await this.run(`SET memory_limit = '${KEPT}'`);
+      await connection.run(`SET memory_limit = '${KEPT}'`);
     } catch {
       // more than that is in use: what could be given back is
     } finally {
-      await this.run("RESET memory_limit");
+      // RESET would change what the setting says, and leave the limit that holds as low as it is
+      await connection.run(`SET memory_limit = ${quoteText(this.usual)}`);
     }
   }
+}
+
+/** The limit that holds. */
+export async function memoryLimit(connection: DuckDBConnection): Promise<string> {
+  const [row] = (await connection.runAndReadAll("CALL pragma_database_size()")).getRowObjects();
+  return String(row?.memory_limit);
 }

@@ -158,7 +158,7 @@ export class DuckSession implements WarehouseSession, StagePlace {
     this.catalog = parts.catalog;
     this.ledger = parts.ledger;
     this.waiting = parts.waiting;
-    this.cache = new BlockCache((sql) => parts.writing.run(sql));
+    this.cache = new BlockCache(parts.writing);
   }
 
   async openLoad(options: LoadOptions, declaresKeys = false): Promise<StreamLoad> {

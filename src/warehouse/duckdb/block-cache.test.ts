@@ -1,0 +1,73 @@
+/** What DuckDB keeps in memory of its file, against a real one. */
+
+import { mkdtempSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import type { DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
+import { afterEach, beforeEach, describe, expect, it } from "vitest";
+import { BlockCache, memoryLimit } from "./block-cache.js";
+import { driver } from "./driver.js";
+
+let folder: string;
+let instance: DuckDBInstance;
+let connection: DuckDBConnection;
+
+beforeEach(async () => {
+  folder = mkdtempSync(join(tmpdir(), "early-bridge-blocks-"));
+  instance = await driver.DuckDBInstance.create(":memory:");
+  connection = await instance.connect();
+  await connection.run("SET threads = 1");
+  await connection.run(`ATTACH '${join(folder, "huts.duckdb")}' AS f`);
+});
+
+afterEach(() => {
+  connection.closeSync();
+  instance.closeSync();
+  rmSync(folder, { recursive: true });
+});
+
+async function heldBytes(): Promise<number> {
+  const rows = await connection.runAndReadAll(
+    "SELECT sum(memory_usage_bytes)::DOUBLE AS held FROM duckdb_memory()",
+  );
+  return Number(rows.getRowObjects()[0]?.held);
+}
+
+describe("blocks of the file", () => {
+  it("are given back, and the limit that holds is the usual one again", async () => {
+    const usual = await memoryLimit(connection);
+    const cache = new BlockCache(connection);
+    // texts that cannot be packed, read again: they stand in memory then
+    await connection.run(
+      "CREATE TABLE f.rooms AS SELECT repeat(md5(range::VARCHAR), 4) AS text FROM range(1_500_000)",
+    );
+    await connection.run("SELECT max(length(text)), max(text) FROM f.rooms");
+    expect(await heldBytes()).toBeGreaterThan(70_000_000);
+    await cache.trim();
+    expect(await heldBytes()).toBeLessThan(64_000_000);
+    // it is told to a tenth
+    const [before, after] = [usual, await memoryLimit(connection)].map(Number.parseFloat);
+    expect(Math.abs(after! - before!)).toBeLessThan(0.15);
+    // a group of rows so wide needs more than may stay
+    const columns = Array.from(
+      { length: 200 },
+      (_, i) => `md5((range * ${i + 1})::VARCHAR) || range AS c${i}`,
+    );
+    await connection.run(`CREATE TABLE f.wide AS SELECT ${columns.join(", ")} FROM range(20_000)`);
+    await connection.run("CHECKPOINT f");
+    const [row] = (
+      await connection.runAndReadAll("SELECT count(*)::INTEGER AS n FROM f.wide")
+    ).getRowObjects();
+    expect(row?.n).toBe(20_000);
+  });
+
+  it("stay while work is under way that needs memory", async () => {
+    const cache = new BlockCache(connection);
+    const seen: string[] = [];
+    await cache.during(async () => {
+      await cache.trim();
+      seen.push(await memoryLimit(connection));
+    });
+    expect(seen).toEqual([await memoryLimit(connection)]);
+  });
+});
