@@ -70,7 +70,7 @@ describe("a body in bytes", () => {
           const modern = modernBytes(bytes, INSTANTS);
           if (modern === undefined) return;
           if (modern !== bytes) rewritten++;
-          // what is told before a list of something that is not here leaves its collection as it is: no table takes that
+          // what is told before a list that is cut leaves its collection as it is: no table takes that
           if (/"__next":\s*"Rooms[^"]*",\s*"results"/.test(written)) return;
           const plain = JSON.stringify(modernBody(body, INSTANTS), (key, each) =>
             key.endsWith("@odata.nextLink") && each === null ? undefined : each,

@@ -89,7 +89,7 @@ function behindMembers(bytes: Uint8Array, from: number): number {
   return at;
 }
 
-/** Behind a member that a whole collection may have beside its list: its count, or no address of more; -1 for others. */
+/** Behind a member that a whole collection may have beside its list: a count, no address of more; -1 for others. */
 function behindMember(bytes: Uint8Array, key: number): number {
   const name = [COUNT, NEXT].find((each) => bytes[key] === QUOTE && isName(bytes, key + 1, each));
   const value = name === undefined ? -1 : behindColon(bytes, key + name.length + 2);
