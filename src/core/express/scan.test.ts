@@ -6,6 +6,7 @@ import { tries } from "../../../test/support/long.js";
 import { batchRows } from "../shape/batch-rows.js";
 import { Shape } from "../shape/shape.js";
 import { Outliner } from "./outline.js";
+import { Scanner } from "./scanner.js";
 import { sharedWasm } from "./wasm-scan.js";
 
 const encoder = new TextEncoder();
@@ -171,6 +172,18 @@ describe("the scan", () => {
       }),
     );
   });
+});
+
+it("takes no rows once another page was begun in the same memory", () => {
+  const [one, other] = [shapeOf({ id: 0 }), shapeOf({ id: 0, t: "a" })].map(
+    (shape) => Scanner.of(shape.scannable)!,
+  );
+  const page = encoder.encode('[{"id":1}]');
+  one!.begin(page);
+  other!.begin(page);
+  expect(() => one!.take(1, { starts: [], ends: [], sketches: [] }, 1)).toThrow("another page");
+  expect(() => one!.takeRows()).toThrow("another page");
+  expect(other!.take(1, { starts: [], ends: [], sketches: [] }, 1)).toBe(1);
 });
 
 describe("without WebAssembly", () => {

@@ -55,6 +55,7 @@ export class Scanner {
     const wasm = sharedWasm();
     if (wasm === undefined) return undefined;
     const { calls, base } = wasm;
+    wasm.owner = undefined;
     calls.releaseFrom(base);
     const plan = scanPlan(wasm, of, wanted);
     if (plan === undefined) return undefined;
@@ -69,6 +70,7 @@ export class Scanner {
     this.wasm = sharedWasm() ?? this.wasm;
     const { wasm, plan, image } = this;
     const { calls, base } = wasm;
+    wasm.owner = this;
     calls.releaseFrom(base);
     calls.allocate(image.length);
     wasm.bytes.set(image, base);
@@ -88,6 +90,7 @@ export class Scanner {
    */
   take(start: number, found: FoundRecords, most: number, news?: Uint8Array): number {
     const { wasm, plan, rowId, shift, notes } = this;
+    this.checkOwner();
     const { calls } = wasm;
     const row = calls.rowsOf(plan.tables[0]!.at);
     if (news !== this.news) {
@@ -108,6 +111,12 @@ export class Scanner {
     }
     if (rowId !== undefined) for (let i = 0; i < count; i++) rowId.into.putText(wasm, row + i, rowId.next());
     return count === 0 || this.life.isNone || this.putsLife(row, found) ? count : 0;
+  }
+
+  /** Rows of another page must never be taken for those of this one. */
+  private checkOwner(): void {
+    if (this.wasm.owner !== this)
+      throw new Error("another page was begun before the rows of this one were taken");
   }
 
   /** The life of the record that was found last; where it is for the plain reader, it is not found. */
@@ -144,6 +153,7 @@ export class Scanner {
   /** What was scanned of the page. */
   takeRows(): Scanned {
     const { wasm, plan, image, life } = this;
+    this.checkOwner();
     const { calls, base } = wasm;
     const root = plan.tables[0]!;
     const batches = plan.tables.flatMap((table) => batchOf(wasm, table, root, life.identity) ?? []);

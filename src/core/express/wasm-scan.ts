@@ -62,6 +62,8 @@ export class WasmScan {
   readonly base: number;
   /** of the page at hand */
   putOutside: PutOutside = () => 0;
+  /** who has a page and its rows in the memory now */
+  owner: unknown;
   private view: Uint8Array<ArrayBuffer>;
   private wordView: Uint32Array<ArrayBuffer>;
 
