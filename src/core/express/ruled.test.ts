@@ -80,5 +80,5 @@ it("rules see records that are not as the tables have them, and no others are le
     }),
     { numRuns: tries(500, 10_000) },
   );
-  expect(Math.min(...Object.values(seen))).toBeGreaterThan(50);
+  expect(Math.min(...Object.values(seen))).toBeGreaterThan(tries(500, 10_000) / 20);
 });

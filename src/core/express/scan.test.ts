@@ -80,7 +80,7 @@ describe("the scan", () => {
       { numRuns: tries(200, 5000) },
     );
     expect(taken).toBeGreaterThan(left);
-    expect(left).toBeGreaterThan(100);
+    expect(left).toBeGreaterThan(tries(200, 5000) / 2);
   });
 
   it.each([
@@ -133,7 +133,7 @@ describe("the scan", () => {
       }),
       { numRuns: tries(2000, 10_000) },
     );
-    expect(Math.min(seen.taken, seen.left)).toBeGreaterThan(20);
+    expect(Math.min(seen.taken, seen.left)).toBeGreaterThan(tries(2000, 10_000) / 100);
   });
 
   it("lets a memory go that a large page has made large, and goes on", () => {
