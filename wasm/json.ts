@@ -37,16 +37,21 @@ export function oddOf(bytes: v128): i32 {
   return i8x16.bitmask(v128.or(v128.or(quote, slash), control));
 }
 
+/** The place of the first such byte. */
+function oddPlace(from: usize): usize {
+  let at = from;
+  while (true) {
+    const odd = oddOf(v128.load(at));
+    if (odd !== 0) return at + ctz(odd);
+    at += 16;
+  }
+}
+
 /** The place behind the quote that ends a text; `from` is behind the one that begins it. */
 export function skipText(from: usize): usize {
   let at = from;
   while (true) {
-    const odd = oddOf(v128.load(at));
-    if (odd === 0) {
-      at += 16;
-      continue;
-    }
-    at += ctz(odd);
+    at = oddPlace(at);
     const byte = load<u8>(at);
     if (byte === QUOTE) return at + 1;
     at = byte === BACKSLASH ? skipEscape(at + 1) : 0;
@@ -56,16 +61,8 @@ export function skipText(from: usize): usize {
 
 /** The same of a text without escapes. */
 export function skipPlainText(from: usize): usize {
-  let at = from;
-  while (true) {
-    const odd = oddOf(v128.load(at));
-    if (odd === 0) {
-      at += 16;
-      continue;
-    }
-    at += ctz(odd);
-    return load<u8>(at) === QUOTE ? at + 1 : 0;
-  }
+  const at = oddPlace(from);
+  return load<u8>(at) === QUOTE ? at + 1 : 0;
 }
 
 export function skipEscape(at: usize): usize {

@@ -4,6 +4,7 @@ import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { documentsOf } from "../../../test/support/documents.js";
 import { tries } from "../../../test/support/long.js";
+import { BY_ID } from "../../../test/support/outline-plans.js";
 import { readPage } from "../ask/read-page.js";
 import { applyRules } from "../ask/record-rules.js";
 import { defineConnector } from "../define/connector.js";
@@ -105,15 +106,6 @@ function bothReaders(pages: readonly string[], stream: Record<string, unknown>, 
   const issues = (all: readonly Shaped[]) => all.flatMap((each) => each.issues.map(issueText)).sort();
   return { plain, express, expected, seen, issues };
 }
-
-const BY_ID = {
-  form: "json" as const,
-  lists: [[]],
-  fields: [["id"]],
-  identity: [["id"]],
-  hasRules: false,
-  isStrict: false,
-};
 
 function expectSame(pages: readonly string[], stream: Record<string, unknown> = {}) {
   expectSameBy(pages, stream, false);

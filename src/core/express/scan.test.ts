@@ -3,6 +3,7 @@
 import fc from "fast-check";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { tries } from "../../../test/support/long.js";
+import { BY_ID } from "../../../test/support/outline-plans.js";
 import { batchRows } from "../shape/batch-rows.js";
 import { Shape } from "../shape/shape.js";
 import { Outliner } from "./outline.js";
@@ -10,15 +11,6 @@ import { Scanner } from "./scanner.js";
 import { sharedWasm } from "./wasm-scan.js";
 
 const encoder = new TextEncoder();
-
-const BY_ID = {
-  form: "json" as const,
-  lists: [[]],
-  fields: [["id"]],
-  identity: [["id"]],
-  hasRules: false,
-  isStrict: false,
-};
 
 /** A shape that knows a record. */
 function shapeOf(record: unknown): Shape {
