@@ -84,7 +84,7 @@ function skipList(bytes: Uint8Array, from: number, level: number): number {
 }
 
 /** By byte: whether it is a character of a text by itself, and nothing else. */
-export const IS_PLAIN = Uint8Array.from({ length: 256 }, (_, byte) =>
+const IS_PLAIN = Uint8Array.from({ length: 256 }, (_, byte) =>
   byte >= 32 && byte < 128 && byte !== 34 && byte !== 92 ? 1 : 0,
 );
 
@@ -115,7 +115,7 @@ export function skipPlainText(bytes: Uint8Array, from: number): number {
   }
 }
 
-export function skipEscape(bytes: Uint8Array, at: number): number {
+function skipEscape(bytes: Uint8Array, at: number): number {
   switch (bytes[at]) {
     case 34:
     case 47:
@@ -141,7 +141,7 @@ function isHex(byte: number): boolean {
 const follows = (byte: number) => byte >= 0x80 && byte <= 0xbf;
 
 /** The place behind a character of several bytes (RFC 3629); -1 where it is none. */
-export function skipRune(bytes: Uint8Array, at: number, first: number): number {
+function skipRune(bytes: Uint8Array, at: number, first: number): number {
   const second = bytes[at + 1]!;
   if (first >= 0xc2 && first <= 0xdf) return follows(second) ? at + 2 : -1;
   if (!follows(second) || !follows(bytes[at + 2]!)) return -1;
