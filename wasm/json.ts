@@ -6,6 +6,14 @@ const MOST_LEVELS = 48;
 const QUOTE: u8 = 34;
 const BACKSLASH: u8 = 92;
 
+/** Whether the bytes of a token stand at a place. */
+export function startsWith(at: usize, token: usize, length: u32): bool {
+  let i: u32 = 0;
+  for (; i + 8 <= length; i += 8) if (load<u64>(at + i) !== load<u64>(token + i)) return false;
+  for (; i < length; i++) if (load<u8>(at + i) !== load<u8>(token + i)) return false;
+  return true;
+}
+
 /** The place of the next byte that is no blank. */
 export function blanks(from: usize): usize {
   return load<u8>(from) > 32 ? from : manyBlanks(from);

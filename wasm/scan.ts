@@ -4,9 +4,11 @@
  */
 
 import { addRow, dropRows, has, openTable, putBytes, putLong, settleTable } from "./columns";
-import { behindColon, blanks, skipValue } from "./json";
+import { behindColon, blanks, skipValue, startsWith } from "./json";
 import { allocate, BEHIND } from "./memory";
 import { Column, Entry, itemAt, Kind, lengthOf, Node, placeAt, Table, tableAt } from "./plan";
+import { areAsked, openStates, writeState } from "./state";
+import { cutTo, end as endOfTexts } from "./state-text";
 import { copyText } from "./text";
 import { isUtf8 } from "./utf8";
 import { putAs } from "./values";
@@ -15,11 +17,16 @@ import { putAs } from "./values";
 const MOST_LEVELS = 64;
 /** So many records are taken at once, at most. */
 const MOST_NOTES = 256;
+/** Bytes of what is noted of a record beside its sketch. */
+const OF_RECORD = 16;
 const places = memory.data(MOST_LEVELS * 4);
 let tables: usize = 0;
 let tableCount: u32 = 0;
 let root: Table = changetype<Table>(0);
-/** what is noted of records: where each begins and ends, and where the values of its sketch do; 0: it has none */
+/**
+ * What is noted of records: where each begins and ends, and where the text of its state does, then where the values of
+ * its sketch do; 0: it has none.
+ */
 let notes: usize = 0;
 let noteLength: u32 = 0;
 /** of the record at hand; 0: nothing is noted */
@@ -40,14 +47,18 @@ export function pageRoom(length: usize): usize {
   return page;
 }
 
-/** What records are scanned into: the list of tables, the stream's own first, and of the columns of its key. */
-export function usePlan(allTables: usize, allKeys: usize, slotCount: u32): void {
+/**
+ * What records are scanned into: the list of tables, the stream's own first, and of the columns of its key; `states`:
+ * what is known of records for the digests of their states, or 0.
+ */
+export function usePlan(allTables: usize, allKeys: usize, slotCount: u32, states: usize): void {
   tables = allTables;
   tableCount = lengthOf(allTables);
   root = tableAt(allTables, 0);
   keys = allKeys;
   keyCount = lengthOf(allKeys);
-  noteLength = 8 + slotCount * 8;
+  noteLength = OF_RECORD + slotCount * 8;
+  openStates(states);
 }
 
 /** Begins with a page, tables empty. Without UTF-8 no record of it is taken. Gives where records are noted. */
@@ -70,14 +81,17 @@ export function takeRecords(start: usize, most: u32, news: usize, newsEnd: usize
   let at = start;
   let count: u32 = 0;
   const limit = isWhole ? min<u32>(most, MOST_NOTES) : 0;
+  cutTo(0);
   while (count < limit) {
     const note = notes + count * noteLength;
     memory.fill(note, 0, noteLength);
-    slots = note + 8;
+    slots = note + OF_RECORD;
+    store<u32>(note, endOfTexts, 8);
     const end = takeRecord(at, news, newsEnd);
     if (end === 0) break;
     store<u32>(note, at);
     store<u32>(note, end, 4);
+    store<u32>(note, endOfTexts, 12);
     count++;
     at = blanks(end);
     if (load<u8>(at) !== 44) break;
@@ -98,7 +112,12 @@ function takeRecord(start: usize, news: usize, newsEnd: usize): usize {
   const row = addRow(root, record);
   const object = ++objects;
   const end = members(root.root, start, root, row, object);
-  if (end !== 0 && (news === 0 || takesNews(news, newsEnd, row, object)) && hasKey(row)) return end;
+  const isTaken =
+    end !== 0 &&
+    (news === 0 || takesNews(news, newsEnd, row, object)) &&
+    hasKey(row) &&
+    (!areAsked() || writeState(start, end, news, newsEnd));
+  if (isTaken) return end;
   dropRecord();
   return 0;
 }
@@ -180,13 +199,6 @@ function searched(first: usize, behind: usize, next: usize, at: usize): usize {
 
 function isNamed(entry: Entry, at: usize): bool {
   return startsWith(at, entry.token + 16, entry.length - 1);
-}
-
-function startsWith(at: usize, token: usize, length: u32): bool {
-  let i: u32 = 0;
-  for (; i + 8 <= length; i += 8) if (load<u64>(at + i) !== load<u64>(token + i)) return false;
-  for (; i < length; i++) if (load<u8>(at + i) !== load<u8>(token + i)) return false;
-  return true;
 }
 
 function field(entry: Entry, at: usize, table: Table, row: u32): usize {

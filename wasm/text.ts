@@ -8,7 +8,7 @@ import { Column } from "./plan";
 const STRIDE = 32;
 
 /** Behind the character that was written last. */
-let behind: usize = 0;
+export let behind: usize = 0;
 
 /** A text that begins at a place: the place behind its quote; 0 where it is none. */
 export function copyText(column: Column, row: u32, start: usize): usize {
@@ -59,19 +59,25 @@ function roomBehind(column: Column, written: u32): usize {
 function copyEscape(at: usize, to: usize): usize {
   const end = skipEscape(at);
   if (end === 0) return 0;
-  behind = to + 1;
   if (end !== at + 5) {
     store<u8>(to, escaped(load<u8>(at)));
+    behind = to + 1;
     return end;
   }
   const unit = unitAt(at + 1);
   // half of a pair has no UTF-8
-  if ((unit & 0xf800) === 0xd800) return copyPair(unit, end, to);
+  if (isHalf(unit)) return copyPair(unit, end, to);
   writeUnit(to, unit);
   return end;
 }
 
-function copyPair(unit: u32, end: usize, to: usize): usize {
+/** Half of a pair of UTF-16. */
+export function isHalf(unit: u32): bool {
+  return (unit & 0xf800) === 0xd800;
+}
+
+/** A pair, the first half of which is read already, as UTF-8; 0 where it is none. */
+export function copyPair(unit: u32, end: usize, to: usize): usize {
   const isPair = (unit & 0xfc00) === 0xd800 && load<u8>(end) === 92 && skipEscape(end + 1) === end + 6;
   const low = isPair ? unitAt(end + 2) : 0;
   if ((low & 0xfc00) !== 0xdc00) return 0;
@@ -102,16 +108,18 @@ function escaped(letter: u8): u8 {
 }
 
 /** The unit of UTF-16 that four hexadecimal digits stand for. */
-function unitAt(at: usize): u32 {
+export function unitAt(at: usize): u32 {
   let unit: u32 = 0;
   for (let i: usize = 0; i < 4; i++) unit = unit * 16 + hexOf(load<u8>(at + i));
   return unit;
 }
 
 /** A character of the basic plane as UTF-8 (RFC 3629, section 3). */
-function writeUnit(to: usize, unit: u32): void {
-  if (unit < 0x80) store<u8>(to, unit);
-  else if (unit < 0x800) {
+export function writeUnit(to: usize, unit: u32): void {
+  if (unit < 0x80) {
+    store<u8>(to, unit);
+    behind = to + 1;
+  } else if (unit < 0x800) {
     store<u8>(to, 0xc0 | (unit >> 6));
     store<u8>(to + 1, 0x80 | (unit & 63));
     behind = to + 2;

@@ -45,6 +45,21 @@ describe("a record of which states are kept", () => {
     expect(lives(scanned[0]!.batches)[0]!.flat()).not.toContain(null);
   });
 
+  it("counts what is stored of it, what it is given as well", () => {
+    const columns = new Map([["note", { skip: true }]]);
+    const [plain, express] = [shapeWith({ states: true }, columns), shapeWith({ states: true }, columns)];
+    const news = { hut: "Alm", a: 1 };
+    const records = [1, 2, 3].map((id) => ({ id, rooms: [{ no: id }], note: "x".repeat(id), z: null }));
+    for (const shape of [plain, express])
+      shape.shapeRecords(records.map((record) => ({ ...record, ...news })));
+    const outline = outlinerOf([["id"]]).outline(encoder.encode(JSON.stringify(records)), express, news)!;
+    expect(outline.scan?.odd).toEqual([]);
+    const others = records.map(({ note, ...record }) => ({ ...record, note: `not ${note}`, ...news }));
+    const states = (batches: Shaped["batches"]) => batchRows(batches[0]!).map((row) => row.eb_state);
+    const [scanned] = [...shapeBytes(outline, express)];
+    expect(states(scanned!.batches)).toEqual(states(plain.shapeRecords(others).batches));
+  });
+
   it("is read plainly where values of it are hidden", () => {
     const shape = shapeWith({ states: true }, new Map([["name", { conceal: hashing() }]]));
     shape.shapeRecords([{ id: 1, name: "a" }]);

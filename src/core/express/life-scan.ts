@@ -1,31 +1,24 @@
-/** What a scanned record's own row says of its life: its digest, and since when it holds. */
+/** What a scanned record's own row says of its life: the digest of its state, and since when it holds. */
 
 import { parseExactJson } from "../shape/exact-json.js";
+import { type Digest, digestOf } from "../shape/record-state.js";
 import type { ScannableLife } from "../shape/shape.js";
 import type { ColumnShape } from "../shape/table-shape.js";
-import { ByteState } from "./byte-state.js";
 import type { ColumnBuffers } from "./column-buffers.js";
 import type { TableScan } from "./scan-plan.js";
 import type { Sketch } from "./sketch.js";
+import { StatePlaces } from "./state-places.js";
 import type { WasmScan } from "./wasm-scan.js";
-
-/** A record in its page. */
-export interface ScannedRecord {
-  readonly bytes: Uint8Array;
-  readonly from: number;
-  readonly to: number;
-  /** its fields that asking needs, the cursor's among them */
-  readonly sketch: Readonly<Sketch>;
-  /** an object with fields that it has beside its own */
-  readonly news: Uint8Array | undefined;
-}
 
 const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
 
 export class LifeScan {
   /** what tells states of a record apart, where several are kept */
   readonly identity: ColumnShape | undefined;
-  private readonly states: { readonly into: ColumnBuffers; readonly of: ByteState } | undefined;
+  /** where digests of states are asked for: what is known of the places in records */
+  readonly places: StatePlaces | undefined;
+  private readonly digests: ColumnBuffers | undefined;
+  private readonly digest: Digest;
   private readonly begins:
     | { readonly into: ColumnBuffers; readonly of: NonNullable<ScannableLife["validFrom"]> }
     | undefined;
@@ -35,30 +28,34 @@ export class LifeScan {
 
   constructor({ state, stepsIn, digest, identity, validFrom }: ScannableLife, root: TableScan) {
     this.identity = identity;
-    const digests = state && root.columns.get(state);
-    this.states = digests && { into: digests, of: new ByteState(stepsIn, digest) };
+    this.digests = state && root.columns.get(state);
+    this.digest = digest ?? digestOf;
+    this.places = this.digests && new StatePlaces(stepsIn);
     const times = identity && root.columns.get(identity);
     this.begins = times === undefined || validFrom === undefined ? undefined : { into: times, of: validFrom };
   }
 
-  /** whether rows say nothing of it: records then have the one state that came last */
-  get isNone(): boolean {
-    return this.states === undefined && this.begins === undefined;
+  /** Whether rows say since when they hold: that is asked of each record, and may leave it out. */
+  get isTimed(): boolean {
+    return this.begins !== undefined;
   }
 
-  /** False where the record is for the plain reader. */
-  put(wasm: WasmScan, row: number, record: ScannedRecord): boolean {
-    const { states, begins } = this;
-    if (states !== undefined) {
-      const digest = states.of.of(record.bytes, record.from, record.to, record.news);
-      if (digest === undefined) return false;
-      states.into.putText(wasm, row, digest);
-    }
+  /** Puts the digest of the text that was written of a record. */
+  putState(wasm: WasmScan, row: number, from: number, to: number): void {
+    this.digests?.putText(wasm, row, this.digest(wasm.bytes.subarray(from, to)));
+  }
+
+  /**
+   * Puts since when a record holds; false where it is for the plain reader. `sketch`: its fields that asking needs, the
+   * cursor's among them; `news`: an object with fields that it has beside its own.
+   */
+  putTime(wasm: WasmScan, row: number, sketch: Readonly<Sketch>, news: Uint8Array | undefined): boolean {
+    const { begins } = this;
     if (begins === undefined) return true;
-    return begins.into.putJson(wasm, row, `"${begins.of(this.known(record))}"`);
+    return begins.into.putJson(wasm, row, `"${begins.of(this.known(sketch, news))}"`);
   }
 
-  private known({ sketch, news }: ScannedRecord): Readonly<Sketch> {
+  private known(sketch: Readonly<Sketch>, news: Uint8Array | undefined): Readonly<Sketch> {
     if (news === undefined) return sketch;
     if (news !== this.news) {
       this.given = parseExactJson(decoder.decode(news)) as Sketch;

@@ -8,7 +8,8 @@ import type { ColumnBuffers } from "./column-buffers.js";
 import { LifeScan } from "./life-scan.js";
 import { batchOf, type ScanPlan, type Slot, scanPlan } from "./scan-plan.js";
 import { type FieldPath, type Sketch, valueAt } from "./sketch.js";
-import { giveBack, sharedWasm, type WasmScan } from "./wasm-scan.js";
+import type { StatePlaces } from "./state-places.js";
+import { giveBack, type ScanOwner, sharedWasm, type WasmScan } from "./wasm-scan.js";
 
 /** Records of a page: where each begins and ends, and the values that asking needs of it. */
 export interface FoundRecords {
@@ -21,7 +22,11 @@ export function forgetLast({ starts, ends, sketches }: FoundRecords): void {
   for (const list of [starts, ends, sketches]) list.pop();
 }
 
-export class Scanner {
+/** Words of what is noted of a record beside its sketch: where it is, and the text of its state. */
+const NOTE_WORDS = 4;
+
+export class Scanner implements ScanOwner {
+  readonly states: StatePlaces | undefined;
   /** those that values may come to by way of ours, by address */
   private readonly columns: ReadonlyMap<number, ColumnBuffers>;
   private bytes: Uint8Array = new Uint8Array();
@@ -32,16 +37,22 @@ export class Scanner {
   /** fields that records are given: as bytes, and where they stand in the memory */
   private news: Uint8Array | undefined;
   private newsAt = 0;
+  /** the plan as it stands in the scan's memory, and behind it what is known of states */
+  private image: Uint8Array;
+  private readonly planLength: number;
+  private statesAt = 0;
 
   private constructor(
     private wasm: WasmScan,
     private readonly plan: ScanPlan,
-    /** the plan as it stands in the scan's memory */
-    private readonly image: Uint8Array,
     /** names records that have no key */
     private readonly rowId: { readonly next: () => string; readonly into: ColumnBuffers } | undefined,
     private readonly life: LifeScan,
   ) {
+    const { calls, base } = wasm;
+    this.states = life.places;
+    this.planLength = calls.heapEnd() - base;
+    this.image = this.withStates();
     this.columns = new Map(
       plan.tables.flatMap(({ columns }) => [...columns.values()].map((column) => [column.at, column])),
     );
@@ -59,24 +70,36 @@ export class Scanner {
     calls.releaseFrom(base);
     const plan = scanPlan(wasm, of, wanted);
     if (plan === undefined) return undefined;
-    const image = new Uint8Array(wasm.slice(base, calls.heapEnd() - base));
     const rowId = of.nextRowId && { next: of.nextRowId, into: plan.tables[0]!.columns.get(of.key[0]!)! };
-    return new Scanner(wasm, plan, image, rowId, new LifeScan(of.life, plan.tables[0]!));
+    return new Scanner(wasm, plan, rowId, new LifeScan(of.life, plan.tables[0]!));
+  }
+
+  /** Lays out what is known of states behind the plan: an image of both. */
+  private withStates(): Uint8Array {
+    const { wasm, states } = this;
+    const { calls, base } = wasm;
+    calls.releaseFrom(base + this.planLength);
+    this.statesAt = states?.layOut(wasm) ?? 0;
+    return new Uint8Array(wasm.slice(base, calls.heapEnd() - base));
+  }
+
+  putOutside(column: number, row: number, at: number): number {
+    return this.columns.get(column)!.putOutside(this.wasm, row, at);
   }
 
   /** Begins with a page, or with some of it, empty again. Nothing else may be scanned until its rows are taken. */
   begin(bytes: Uint8Array, from = 0, to = bytes.length): void {
     // another one where the last has become too large; plans are at home in each
     this.wasm = sharedWasm() ?? this.wasm;
-    const { wasm, plan, image } = this;
+    const { wasm, plan, image, states } = this;
     const { calls, base } = wasm;
     wasm.owner = this;
     calls.releaseFrom(base);
     calls.allocate(image.length);
     wasm.bytes.set(image, base);
-    wasm.putOutside = (column, row, at) => this.columns.get(column)!.putOutside(wasm, row, at);
+    if (states?.hasGrown === true) this.image = this.withStates();
     const page = wasm.write(bytes.subarray(from, to));
-    calls.usePlan(plan.list, plan.keyList, plan.slotCount);
+    calls.usePlan(plan.list, plan.keyList, plan.slotCount, this.statesAt);
     this.notes = calls.beginPage(page, to - from);
     this.bytes = bytes;
     this.shift = page - from;
@@ -98,19 +121,20 @@ export class Scanner {
       this.newsAt = news === undefined ? 0 : wasm.write(news);
     }
     // what a record's life asks for may yet leave it out
-    const atOnce = this.life.isNone ? most : 1;
+    const atOnce = this.life.isTimed ? 1 : most;
     const count = calls.takeRecords(start + shift, atOnce, this.newsAt, this.newsAt + (news?.length ?? 0));
     const words = wasm.words;
-    const length = 2 + plan.slotCount * 2;
+    const length = NOTE_WORDS + plan.slotCount * 2;
     for (let i = 0, at = notes >> 2; i < count; i++, at += length) {
       found.starts.push(words[at]! - shift);
       found.ends.push(words[at + 1]! - shift);
       const sketch: Sketch = {};
-      this.fill(sketch, plan.slots, words, at + 2);
+      this.fill(sketch, plan.slots, words, at + NOTE_WORDS);
       found.sketches.push(sketch);
     }
     if (rowId !== undefined) for (let i = 0; i < count; i++) rowId.into.putText(wasm, row + i, rowId.next());
-    return count === 0 || this.life.isNone || this.putsLife(row, found) ? count : 0;
+    if (this.states !== undefined) this.putStates(row, count);
+    return count === 0 || this.putsTime(row, found) ? count : 0;
   }
 
   /** Rows of another page must never be taken for those of this one. */
@@ -119,12 +143,19 @@ export class Scanner {
       throw new Error("another page was begun before the rows of this one were taken");
   }
 
-  /** The life of the record that was found last; where it is for the plain reader, it is not found. */
-  private putsLife(row: number, found: FoundRecords): boolean {
-    const { starts, ends, sketches } = found;
-    const { bytes, news } = this;
-    const [from, to, sketch] = [starts.at(-1)!, ends.at(-1)!, sketches.at(-1)!];
-    if (this.life.put(this.wasm, row, { bytes, from, to, sketch, news })) return true;
+  /** The digests of records of which the texts are written, the first of them in a row. */
+  private putStates(row: number, count: number): void {
+    const { wasm, life, plan, notes } = this;
+    const texts = wasm.calls.textsAt();
+    for (let i = 0, at = notes >> 2; i < count; i++, at += NOTE_WORDS + plan.slotCount * 2) {
+      const { words } = wasm;
+      life.putState(wasm, row + i, texts + words[at + 2]!, texts + words[at + 3]!);
+    }
+  }
+
+  /** Since when the record that was found last holds; where it is for the plain reader, it is not found. */
+  private putsTime(row: number, found: FoundRecords): boolean {
+    if (this.life.putTime(this.wasm, row, found.sketches.at(-1)!, this.news)) return true;
     this.dropLast();
     forgetLast(found);
     return false;
@@ -152,7 +183,7 @@ export class Scanner {
 
   /** What was scanned of the page. */
   takeRows(): Scanned {
-    const { wasm, plan, image, life } = this;
+    const { wasm, plan, image, life, planLength } = this;
     this.checkOwner();
     const { calls, base } = wasm;
     const root = plan.tables[0]!;
@@ -163,7 +194,7 @@ export class Scanner {
     });
     // how much room the next page will need
     calls.settle();
-    image.set(wasm.bytes.subarray(base, base + image.length));
+    image.set(wasm.bytes.subarray(base, base + planLength));
     giveBack(wasm);
     return { batches, filled };
   }

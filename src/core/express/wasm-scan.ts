@@ -3,6 +3,7 @@
  * tables are like is put into its memory with each page. All places are addresses in that memory.
  */
 
+import { rewritten, type StatePlaces } from "./state-places.js";
 import { WASM } from "./wasm-bytes.js";
 
 /** What the sources in `wasm/` export; `wasm/index.ts` leads to what each does. */
@@ -31,9 +32,16 @@ export interface WasmCalls {
   describe(entry: number, isSkipped: boolean, isDeclared: boolean, hasTable: boolean, isJson: boolean): void;
   leadTo(entry: number, column: number, object: number, items: number): void;
   pageRoom(length: number): number;
-  usePlan(tables: number, keys: number, slots: number): void;
+  newPlace(fields: number): number;
+  setItems(place: number, items: number): void;
+  newField(place: number, nameLength: number, beforeLength: number, inner: number): number;
+  nameOf(field: number): number;
+  textBefore(field: number): number;
+  setRank(field: number, rank: number): void;
+  usePlan(tables: number, keys: number, slots: number, states: number): void;
   beginPage(page: number, length: number): number;
   takeRecords(start: number, most: number, news: number, newsEnd: number): number;
+  textsAt(): number;
   dropRecord(): void;
   settle(): void;
   putAs(kind: number, column: number, row: number, at: number): number;
@@ -49,8 +57,13 @@ interface Wasm {
 
 type WasmModule = object;
 
-/** Puts a value that is not of the usual form into a row of a column: the place behind it, or 0. */
-export type PutOutside = (column: number, row: number, at: number) => number;
+/** What the scan asks of whoever has a page in its memory. */
+export interface ScanOwner {
+  /** Puts a value that is not of the usual form into a row of a column: the place behind it, or 0. */
+  putOutside(column: number, row: number, at: number): number;
+  /** what is known of the places in records, where their states are asked for */
+  readonly states: StatePlaces | undefined;
+}
 
 /** A memory that has grown beyond this is not kept for the next page. */
 const MOST_KEPT = 64 * 1024 * 1024;
@@ -60,16 +73,21 @@ export class WasmScan {
   readonly calls: WasmCalls;
   /** where plans begin */
   readonly base: number;
-  /** of the page at hand */
-  putOutside: PutOutside = () => 0;
   /** who has a page and its rows in the memory now */
-  owner: unknown;
+  owner: ScanOwner | undefined;
   private view: Uint8Array<ArrayBuffer>;
   private wordView: Uint32Array<ArrayBuffer>;
 
   constructor({ Instance }: Wasm, module: WasmModule) {
-    const putOutside: PutOutside = (column, row, at) => this.putOutside(column, row, at);
-    const { exports } = new Instance(module, { values: { putOutside } });
+    const values: Pick<ScanOwner, "putOutside"> = {
+      putOutside: (column, row, at) => this.owner?.putOutside(column, row, at) ?? 0,
+    };
+    const state: Record<string, (...places: number[]) => number> = {
+      newcomer: (place = 0, from = 0, to = 0) => this.owner?.states?.newcomer(this, place, from, to) ?? 0,
+      itemsOf: (place = 0) => this.owner?.states?.itemsOf(this, place) ?? 0,
+    };
+    const texts = { rewritten: (from: number, to: number) => rewritten(this, from, to) };
+    const { exports } = new Instance(module, { values, state, "state-text": texts });
     this.calls = exports as WasmCalls;
     this.base = this.calls.allocate(0);
     this.view = new Uint8Array(this.calls.memory.buffer);
