@@ -26,7 +26,7 @@ export function forgetLast({ starts, ends, sketches }: FoundRecords): void {
 const NOTE_WORDS = 4;
 
 export class Scanner implements ScanOwner {
-  readonly states: StatePlaces | undefined;
+  private readonly states: StatePlaces | undefined;
   /** those that values may come to by way of ours, by address */
   private readonly columns: ReadonlyMap<number, ColumnBuffers>;
   private bytes: Uint8Array = new Uint8Array();
@@ -85,6 +85,14 @@ export class Scanner implements ScanOwner {
 
   putOutside(column: number, row: number, at: number): number {
     return this.columns.get(column)!.putOutside(this.wasm, row, at);
+  }
+
+  newcomer(place: number, from: number, to: number): number {
+    return this.states?.newcomer(this.wasm, place, from, to) ?? 0;
+  }
+
+  itemsOf(place: number): number {
+    return this.states?.itemsOf(this.wasm, place) ?? 0;
   }
 
   /** Begins with a page, or with some of it, empty again. Nothing else may be scanned until its rows are taken. */

@@ -3,7 +3,6 @@
  * that `RecordState` makes its digest of. It begins with nothing, and learns keys as they come.
  */
 
-import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import { nextPlace, type StepsIn } from "../shape/record-state.js";
 import { LIST_STEP } from "../shape/steps.js";
 import type { WasmScan } from "./wasm-scan.js";
@@ -107,12 +106,3 @@ const placeAt = (parts: readonly string[]): Place => ({
   entries: undefined,
   at: 0,
 });
-
-/** A value as JavaScript writes it, its length in 32 bits before it: where that stands. */
-export function rewritten(wasm: WasmScan, from: number, to: number): number {
-  const text = encoder.encode(stringifyExact(parseExactJson(decoder.decode(wasm.bytes.subarray(from, to)))));
-  const place = wasm.calls.pageRoom(4 + text.length);
-  new DataView(wasm.bytes.buffer).setUint32(place, text.length, true);
-  wasm.bytes.set(text, place + 4);
-  return place;
-}

@@ -3,7 +3,7 @@
  * tables are like is put into its memory with each page. All places are addresses in that memory.
  */
 
-import { rewritten, type StatePlaces } from "./state-places.js";
+import { parseExactJson, stringifyExact } from "../shape/exact-json.js";
 import { WASM } from "./wasm-bytes.js";
 
 /** What the sources in `wasm/` export; `wasm/index.ts` leads to what each does. */
@@ -61,9 +61,14 @@ type WasmModule = object;
 export interface ScanOwner {
   /** Puts a value that is not of the usual form into a row of a column: the place behind it, or 0. */
   putOutside(column: number, row: number, at: number): number;
-  /** what is known of the places in records, where their states are asked for */
-  readonly states: StatePlaces | undefined;
+  /** A key that comes for the first time at a place, for states of records: its field, or 0 for the plain reader. */
+  newcomer(place: number, from: number, to: number): number;
+  /** The place of the items of a list. */
+  itemsOf(place: number): number;
 }
+
+const encoder = new TextEncoder();
+const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
 
 /** A memory that has grown beyond this is not kept for the next page. */
 const MOST_KEPT = 64 * 1024 * 1024;
@@ -79,15 +84,13 @@ export class WasmScan {
   private wordView: Uint32Array<ArrayBuffer>;
 
   constructor({ Instance }: Wasm, module: WasmModule) {
-    const values: Pick<ScanOwner, "putOutside"> = {
+    const asked: ScanOwner = {
       putOutside: (column, row, at) => this.owner?.putOutside(column, row, at) ?? 0,
+      newcomer: (place, from, to) => this.owner?.newcomer(place, from, to) ?? 0,
+      itemsOf: (place) => this.owner?.itemsOf(place) ?? 0,
     };
-    const state: Record<string, (...places: number[]) => number> = {
-      newcomer: (place = 0, from = 0, to = 0) => this.owner?.states?.newcomer(this, place, from, to) ?? 0,
-      itemsOf: (place = 0) => this.owner?.states?.itemsOf(this, place) ?? 0,
-    };
-    const texts = { rewritten: (from: number, to: number) => rewritten(this, from, to) };
-    const { exports } = new Instance(module, { values, state, "state-text": texts });
+    const texts = { rewritten: (from: number, to: number) => this.rewritten(from, to) };
+    const { exports } = new Instance(module, { values: asked, state: asked, "state-text": texts });
     this.calls = exports as WasmCalls;
     this.base = this.calls.allocate(0);
     this.view = new Uint8Array(this.calls.memory.buffer);
@@ -117,6 +120,16 @@ export class WasmScan {
   write(bytes: Uint8Array): number {
     const place = this.calls.pageRoom(bytes.length);
     this.bytes.set(bytes, place);
+    return place;
+  }
+
+  /** A value as JavaScript writes it, its length in 32 bits before it: where that stands. */
+  private rewritten(from: number, to: number): number {
+    const value = parseExactJson(decoder.decode(this.bytes.subarray(from, to)));
+    const text = encoder.encode(stringifyExact(value));
+    const place = this.calls.pageRoom(4 + text.length);
+    new DataView(this.bytes.buffer).setUint32(place, text.length, true);
+    this.bytes.set(text, place + 4);
     return place;
   }
 }
