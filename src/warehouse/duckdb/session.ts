@@ -89,7 +89,9 @@ export async function openFile(
     // rows that wait are read once
     await writing.run("SET enable_external_file_cache = false");
     const mode = readOnly && upkeep === undefined ? ", READ_ONLY" : "";
-    await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode})`);
+    // nobody else reads it: the newest form, a quarter faster to write, that older readers would not know
+    const form = upkeep === undefined ? "" : ", STORAGE_VERSION 'latest'";
+    await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode}${form})`);
     const turns = pLimit(1);
     const catalog = new Catalog((sql, values) =>
       turns(async () => (await writing.runAndReadAll(sql, values)).getRowObjectsJS()),
