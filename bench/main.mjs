@@ -101,10 +101,14 @@ for (const [set, { title, records }] of Object.entries(SETS)) {
 }
 const pages = writePages("bookings", Math.round(SETS.bookings.records * SHARE));
 const ruled = Object.fromEntries(Object.keys(RULES).map((rules) => [rules, { contender: "ours", rules }]));
-const results = await inTurn("bookings", pages, { ...own(["ours", "again"]), ...ruled });
+const results = await inTurn("bookings", pages, { ...own(["ours", "again", "newer-form"]), ...ruled });
 measures.push([
   "bookings, all of them again, against the first time",
   results.ours.seconds / results.again.seconds,
+]);
+measures.push([
+  "bookings into a file of DuckDB 1.3, against one that all read",
+  results.ours.seconds / results["newer-form"].seconds,
 ]);
 for (const rules of Object.keys(RULES))
   measures.push([`bookings with ${rules}, against without`, results.ours.seconds / results[rules].seconds]);

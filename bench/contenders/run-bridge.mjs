@@ -4,15 +4,15 @@ import { duckdb } from "../../dist/warehouse/duckdb/index.js";
 import { RULES, SETS } from "../sets.mjs";
 import { database, rules, set, url } from "./report.mjs";
 
-/** `stream`: what differs from the set's own. */
-export async function runBridge(stream = {}) {
+/** `stream`: what differs from the set's own; `choices`: of the file. */
+export async function runBridge(stream = {}, choices = {}) {
   const connector = defineConnector({
     connector: "huts",
     api: { url: `${url}/v2` },
     streams: { [set]: { ...SETS[set].stream, ...RULES[rules], ...stream } },
   });
   const api = connect(connector, {});
-  const report = await (await openBridge({ from: api, to: duckdb(database) })).run();
+  const report = await (await openBridge({ from: api, to: duckdb(database, choices) })).run();
   await api.close();
   if (report.error !== undefined) throw report.error;
   const [{ askMs, shapeMs, loadMs, rowsByTable }] = report.streams;

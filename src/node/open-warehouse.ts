@@ -40,7 +40,10 @@ export async function openWarehouse(definition: Definition, place: WarehousePlac
   if (definition.folder !== undefined) return openFolder(definition, definition.folder, place);
   const { duckdb } = await loadDriver(() => import("../warehouse/duckdb/index.js"), DUCKDB_DRIVER);
   const path = resolve(folder, String(await resolved(definition.duckdb!, "duckdb")));
-  return duckdb(path, { declareKeys: definition.declare_keys });
+  return duckdb(path, {
+    declareKeys: definition.declare_keys,
+    storageVersion: definition.storage_version,
+  });
 }
 
 async function openServer(

@@ -53,6 +53,13 @@ const warehouseSchema = z
       .describe(
         "Of a DuckDB file: whether tables have their records' key as primary key, which takes time; default: false",
       ),
+    storage_version: z
+      .string()
+      .regex(/^(latest|v\d+\.\d+\.\d+)$/, "is written as v1.3.0, or latest")
+      .optional()
+      .describe(
+        "Of a DuckDB file: its form, as DuckDB names them: v1.3.0, latest. Older programs cannot read it; default: all since 1.0 can",
+      ),
     postgres: z
       .string()
       .optional()
@@ -75,14 +82,15 @@ const warehouseSchema = z
     s3: s3Schema.optional(),
     sftp: sftpSchema.optional(),
   })
-  .superRefine(({ files, s3, sftp, declare_keys, ...places }, context) => {
+  .superRefine(({ files, s3, sftp, declare_keys, storage_version, ...places }, context) => {
     if (Object.values(places).filter((place) => place !== undefined).length !== 1)
       context.addIssue({ code: "custom", message: "needs one of duckdb, postgres, mariadb and folder" });
     for (const [key, value] of Object.entries({ files, s3, sftp }))
       if (value !== undefined && places.folder === undefined)
         context.addIssue({ code: "custom", path: [key], message: "is for a folder" });
-    if (declare_keys !== undefined && places.duckdb === undefined)
-      context.addIssue({ code: "custom", path: ["declare_keys"], message: "is for a DuckDB file" });
+    for (const [key, value] of Object.entries({ declare_keys, storage_version }))
+      if (value !== undefined && places.duckdb === undefined)
+        context.addIssue({ code: "custom", path: [key], message: "is for a DuckDB file" });
   });
 
 export const checkpointSchema = z

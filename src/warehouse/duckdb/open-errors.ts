@@ -28,6 +28,19 @@ export async function openError(error: unknown, path: string): Promise<BridgeErr
       },
     );
   }
+  const unknown = /version string '(.*?)' is not a known/.exec(message)?.[1];
+  if (unknown !== undefined)
+    return new BridgeError("CONFIG_INVALID", `This version of DuckDB knows no storage_version ${unknown}.`, {
+      where,
+      hint: "Take a version of DuckDB that there is, such as v1.3.0, or latest.",
+      cause: error,
+    });
+  if (/storage version of an existing database cannot be lowered/i.test(message))
+    return new BridgeError("CONFIG_INVALID", "The file is of a newer form than its storage_version says.", {
+      where,
+      hint: "Leave storage_version out: the file stays as it is. There is no way back to an older form.",
+      cause: error,
+    });
   if (/version number|newer version/i.test(message)) {
     const hint = "Update @duckdb/node-api, or choose another path.";
     return new BridgeError("WAREHOUSE_NEWER", "Another version of DuckDB has written the file.", {

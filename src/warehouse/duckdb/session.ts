@@ -60,13 +60,18 @@ export interface Upkeep {
   dropped(on: SqlConnection, of: StreamPlace): Promise<void>;
 }
 
+/** `storageVersion`: the form that the file is written in, as DuckDB names them. */
+interface FileOptions extends OpenOptions {
+  readonly storageVersion?: string | undefined;
+}
+
 /**
  * Opens a DuckDB file.
  * @throws BridgeError WAREHOUSE_LOCKED, WAREHOUSE_NOT_OURS, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER, WAREHOUSE_EMPTY
  */
 export async function openFile(
   path: string,
-  { readOnly = false, withoutLedger = false }: OpenOptions,
+  { readOnly = false, withoutLedger = false, storageVersion }: FileOptions,
   upkeep?: Upkeep,
 ): Promise<DuckSession> {
   if (readOnly && upkeep === undefined && !(await exists(path))) {
@@ -88,10 +93,11 @@ export async function openFile(
     await writing.run("SET TimeZone = 'UTC'");
     // rows that wait are read once
     await writing.run("SET enable_external_file_cache = false");
-    const mode = readOnly && upkeep === undefined ? ", READ_ONLY" : "";
-    // nobody else reads it: the newest form, a quarter faster to write, that older readers would not know
-    const form = upkeep === undefined ? "" : ", STORAGE_VERSION 'latest'";
-    await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode}${form})`);
+    // what is made anew each time is read by nobody else
+    const version = upkeep === undefined ? storageVersion : "latest";
+    const form = version === undefined ? "" : `, STORAGE_VERSION ${quoteText(version)}`;
+    const mode = readOnly && upkeep === undefined ? ", READ_ONLY" : form;
+    await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode})`);
     const turns = pLimit(1);
     const catalog = new Catalog((sql, values) =>
       turns(async () => (await writing.runAndReadAll(sql, values)).getRowObjectsJS()),
