@@ -7,8 +7,8 @@
 import type { DuckDBConnection } from "@duckdb/node-api";
 import { quoteText } from "./types.js";
 
-/** What may stay; a lower limit cannot be had while a large file is open. */
-const KEPT = "64MB";
+/** What may stay; what is in use beyond it does so as well. */
+const KEPT = "8MB";
 
 export class BlockCache {
   /** works under way that use DuckDB's memory beside a checkpoint */

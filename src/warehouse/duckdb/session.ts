@@ -89,6 +89,8 @@ export async function openFile(
     await writing.run("SET enable_external_access = false");
     // rows are read and shaped on a thread of ours meanwhile
     await writing.run(`SET threads = ${Math.max(1, availableParallelism() - 1)}`);
+    // a group of rows is packed when it is full; DuckDB holds five of them otherwise
+    await writing.run("SET write_buffer_row_group_count = 1");
     // the ledger's and the samples' times do not depend on where the process runs
     await writing.run("SET TimeZone = 'UTC'");
     // rows that wait are read once

@@ -5,5 +5,5 @@ export const STAGE_SIZES = {
   /** rows of a group, which DuckDB reads on one of its threads */
   groupRows: 60_000,
   /** rows are held up to so many bytes, then they go into a file */
-  fileBytes: 16 * 1024 * 1024,
+  fileBytes: 4 * 1024 * 1024,
 };
