@@ -12,6 +12,8 @@ import { writePages } from "./pages.mjs";
 import { RULES, SETS } from "./sets.mjs";
 import { measureStart } from "./start.mjs";
 
+/** Write modes that keep states. */
+const MODES = ["append", "versions"];
 const ROUNDS = Number(process.env.BENCH_ROUNDS ?? 3);
 const SHARE = Number(process.env.BENCH_SHARE ?? 1);
 const CONTENDERS = {
@@ -101,11 +103,16 @@ for (const [set, { title, records }] of Object.entries(SETS)) {
 }
 const pages = writePages("bookings", Math.round(SETS.bookings.records * SHARE));
 const ruled = Object.fromEntries(Object.keys(RULES).map((rules) => [rules, { contender: "ours", rules }]));
-const results = await inTurn("bookings", pages, { ...own(["ours", "again", "newer-form"]), ...ruled });
+const results = await inTurn("bookings", pages, {
+  ...own(["ours", "again", ...MODES, "newer-form"]),
+  ...ruled,
+});
 measures.push([
   "bookings, all of them again, against the first time",
   results.ours.seconds / results.again.seconds,
 ]);
+for (const mode of MODES)
+  measures.push([`bookings by ${mode}, against upsert`, results.ours.seconds / results[mode].seconds]);
 measures.push([
   "bookings into a file of DuckDB 1.3, against one that all read",
   results.ours.seconds / results["newer-form"].seconds,

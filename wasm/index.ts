@@ -21,7 +21,7 @@ export {
   tokenOf,
   validityOf,
 } from "./plan";
-export { beginPage, dropRecord, pageRoom, settle, takeRecords, usePlan } from "./scan";
+export { beginPage, dropRecord, dropTaken, pageRoom, settle, takeRecords, usePlan } from "./scan";
 export { nameOf, newField, newPlace, setItems, setRank, textBefore } from "./state-plan";
 export { textsAt } from "./state-text";
 export { putAs, putFloat64 } from "./values";

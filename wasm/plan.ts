@@ -42,8 +42,9 @@ export class Column {
 @unmanaged
 export class Table {
   rows: u32;
-  /** rows before the record at hand */
+  /** rows before the record at hand, and before those that are taken at once */
   before: u32;
+  first: u32;
   /** rows that there is room for, in whole groups of 64 */
   room: u32;
   /** which record each row is of */

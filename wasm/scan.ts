@@ -82,6 +82,7 @@ export function takeRecords(start: usize, most: u32, news: usize, newsEnd: usize
   let count: u32 = 0;
   const limit = isWhole ? min<u32>(most, MOST_NOTES) : 0;
   cutTo(0);
+  for (let i: u32 = 0; i < tableCount; i++) tableAt(tables, i).first = tableAt(tables, i).rows;
   while (count < limit) {
     const note = notes + count * noteLength;
     memory.fill(note, 0, noteLength);
@@ -131,6 +132,12 @@ function takesNews(news: usize, newsEnd: usize, row: u32, object: u32): bool {
 function hasKey(row: u32): bool {
   for (let i: u32 = 0; i < keyCount; i++) if (!has(changetype<Column>(itemAt(keys, i)), row)) return false;
   return true;
+}
+
+/** Takes the rows of all records away that were taken at once. */
+export function dropTaken(): void {
+  for (let i: u32 = 0; i < tableCount; i++) tableAt(tables, i).before = tableAt(tables, i).first;
+  dropRecord();
 }
 
 /** Takes the rows of the last record away. */

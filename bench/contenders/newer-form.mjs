@@ -2,4 +2,4 @@
 import { measured } from "./report.mjs";
 import { runBridge } from "./run-bridge.mjs";
 
-await measured(() => runBridge({}, { storageVersion: "v1.3.0" }));
+await measured(() => runBridge({}, { file: { storageVersion: "v1.3.0" } }));

@@ -35,7 +35,7 @@ export class LifeScan {
     this.begins = times === undefined || validFrom === undefined ? undefined : { into: times, of: validFrom };
   }
 
-  /** Whether rows say since when they hold: that is asked of each record, and may leave it out. */
+  /** Whether rows say since when they hold. */
   get isTimed(): boolean {
     return this.begins !== undefined;
   }

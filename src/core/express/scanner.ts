@@ -128,9 +128,7 @@ export class Scanner implements ScanOwner {
       this.news = news;
       this.newsAt = news === undefined ? 0 : wasm.write(news);
     }
-    // what a record's life asks for may yet leave it out
-    const atOnce = this.life.isTimed ? 1 : most;
-    const count = calls.takeRecords(start + shift, atOnce, this.newsAt, this.newsAt + (news?.length ?? 0));
+    const count = calls.takeRecords(start + shift, most, this.newsAt, this.newsAt + (news?.length ?? 0));
     const words = wasm.words;
     const length = NOTE_WORDS + plan.slotCount * 2;
     for (let i = 0, at = notes >> 2; i < count; i++, at += length) {
@@ -140,9 +138,18 @@ export class Scanner implements ScanOwner {
       this.fill(sketch, plan.slots, words, at + NOTE_WORDS);
       found.sketches.push(sketch);
     }
+    const timed = this.life.isTimed
+      ? this.putTimes(row, found.sketches.slice(found.sketches.length - count))
+      : count;
+    if (timed < count) {
+      // the plain reader is to read the next one: it comes behind those that can be told
+      calls.dropTaken();
+      for (let i = 0; i < count; i++) forgetLast(found);
+      return timed === 0 ? 0 : this.take(start, found, timed, news);
+    }
     if (rowId !== undefined) for (let i = 0; i < count; i++) rowId.into.putText(wasm, row + i, rowId.next());
     if (this.states !== undefined) this.putStates(row, count);
-    return count === 0 || this.putsTime(row, found) ? count : 0;
+    return count;
   }
 
   /** Rows of another page must never be taken for those of this one. */
@@ -161,12 +168,11 @@ export class Scanner implements ScanOwner {
     }
   }
 
-  /** Since when the record that was found last holds; where it is for the plain reader, it is not found. */
-  private putsTime(row: number, found: FoundRecords): boolean {
-    if (this.life.putTime(this.wasm, row, found.sketches.at(-1)!, this.news)) return true;
-    this.dropLast();
-    forgetLast(found);
-    return false;
+  /** Since when records hold, the first of them in a row: of how many that can be told here. */
+  private putTimes(row: number, sketches: readonly Sketch[]): number {
+    const { wasm, life, news } = this;
+    const other = sketches.findIndex((sketch, i) => !life.putTime(wasm, row + i, sketch, news));
+    return other < 0 ? sketches.length : other;
   }
 
   private fill(sketch: Sketch, slots: readonly Slot[], words: Uint32Array, at: number): void {

@@ -43,6 +43,7 @@ export interface WasmCalls {
   takeRecords(start: number, most: number, news: number, newsEnd: number): number;
   textsAt(): number;
   dropRecord(): void;
+  dropTaken(): void;
   settle(): void;
   putAs(kind: number, column: number, row: number, at: number): number;
   putBytes(column: number, row: number, from: number, length: number): void;

@@ -83,14 +83,19 @@ export class StageTable implements Stage {
 
   async flush(): Promise<void> {
     await this.copyAll();
-    // else the server takes a stage for small, whatever is in it
-    await this.connection.run(
-      `ANALYZE ${this.sqlName} (${[SEQUENCE_COLUMN, ...this.key].map(quoteName).join(", ")})`,
-    );
+    // what turns into its table is compared with nothing, unless rows of it have to go
+    if (!this.mayBecome) await this.analyze();
   }
 
-  writable(): Promise<void> {
-    return this.copyAll();
+  async writable(): Promise<void> {
+    await this.copyAll();
+    if (this.mayBecome) await this.analyze();
+  }
+
+  /** Else the server takes a stage for small, whatever is in it. */
+  private async analyze(): Promise<void> {
+    const columns = [SEQUENCE_COLUMN, ...this.key].map(quoteName).join(", ");
+    await this.connection.run(`ANALYZE ${this.sqlName} (${columns})`);
   }
 
   async settle(): Promise<void> {

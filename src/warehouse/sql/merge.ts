@@ -54,11 +54,14 @@ export async function prepareSlot(
     const statements = withoutNewer(work.sql, namesOf(stages), stands, root.entityKey, notOver);
     return { doubled, unchanged: await work.countLess(own.sqlName, statements) };
   }
+  const isVersioned = target.write.standing === "versioned";
+  const columns = [...new Set([...root.recordKey, STATE_COLUMN])];
+  // mostly nothing of what came stands, and the stages may stay as they are
+  const shared = await work.countShared(own.sqlName, stands, isVersioned ? root.entityKey : columns);
+  if (shared === 0) return { doubled, unchanged: 0 };
   await slot.writable();
   const now = work.sql.instant(target.loadedAtMs);
-  const isVersioned = target.write.standing === "versioned";
   if (isVersioned) await work.run(livesAgain(work.sql, stages, stands, now));
-  const columns = [...new Set([...root.recordKey, STATE_COLUMN])];
   const statements = withoutStanding(
     work.sql,
     namesOf(stages),
