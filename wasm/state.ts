@@ -34,6 +34,7 @@ class Part {
 declare function newcomer(place: Place, from: usize, to: usize): usize;
 /** The place of the items of a list. */
 declare function itemsOf(place: Place): Place;
+
 /** What nests deeper is for the plain reader: the stack stays small. */
 const MOST_LEVELS = 64;
 

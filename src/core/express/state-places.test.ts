@@ -125,6 +125,22 @@ describe("the state of a record that is scanned", () => {
     expectSame([object(keys), object(keys.toReversed()), object(keys.filter((i) => i % 3 > 0))]);
   });
 
+  it("leaves keys without end to the plain reader, and what is known is soon laid out", () => {
+    const inner = (i: number) => Array.from({ length: 100 }, (_, j) => `"k${i}-${j}":${j}`).join();
+    const documents = Array.from({ length: 60 }, (_, i) => `{"of ${i}":{${inner(i)}}}`);
+    const shape = newShape();
+    const { odd, states } = scan(recordsOf(documents), shape);
+    expect(odd.length).toBeGreaterThan(0);
+    expect(odd.length).toBeLessThan(30);
+    const plain = new RecordState((parts, key) => [...parts, stepOfKey(key)]);
+    const expected = recordsOf(documents).map(
+      (text, id) => [id, plain.of(parseExactJson(text), [])] as const,
+    );
+    expect(states).toEqual(new Map(expected));
+    // those that are known are scanned again
+    expect(scan(recordsOf(documents.slice(0, 40)), shape).odd).toEqual([]);
+  });
+
   it.each(['{"a":1,"a":2}', '{"b":{"a":1,"c":2,"a":2}}', String.raw`{"\u0061":1}`])(
     "leaves %s to the plain reader",
     (document) => {

@@ -28,6 +28,8 @@ interface Field {
 
 /** Objects with more keys than this are for the plain reader. */
 const MOST_FIELDS = 1000;
+/** So are further keys, wherever they stand: what is known is laid out with each page that brings new ones. */
+const MOST_KNOWN = 5000;
 
 const encoder = new TextEncoder();
 const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
@@ -36,6 +38,7 @@ export class StatePlaces {
   private readonly root: Place = placeAt([]);
   /** those in the memory, by address */
   private readonly known = new Map<number, Place>();
+  private knownFields = 0;
   /** whether keys came since it was laid out */
   hasGrown = false;
 
@@ -52,7 +55,8 @@ export class StatePlaces {
   /** A key that comes for the first time at a place: the address of its field, or 0 where there are too many. */
   newcomer(wasm: WasmScan, at: number, from: number, to: number): number {
     const place = this.known.get(at)!;
-    if (place.fields.length >= MOST_FIELDS) return 0;
+    if (place.fields.length >= MOST_FIELDS || this.knownFields >= MOST_KNOWN) return 0;
+    this.knownFields++;
     const key = decoder.decode(wasm.bytes.subarray(from, to));
     const steps = this.stepsIn(place.parts, key);
     const field: Field = { key, place: steps && nextPlace(place, steps, placeAt), at: 0 };
