@@ -61,6 +61,25 @@ describe("blocks of the file", () => {
     expect(row?.n).toBe(20_000);
   });
 
+  it("are given back alone: rows that wait in memory stay there", async () => {
+    await connection.run(
+      "CREATE TABLE waiting AS SELECT repeat('x', 100) || range AS text FROM range(400_000)",
+    );
+    await connection.run(
+      "CREATE TABLE f.rooms AS SELECT repeat(md5(range::VARCHAR), 4) AS text FROM range(200_000)",
+    );
+    await connection.run("SELECT max(text) FROM f.rooms");
+    await new BlockCache(connection).trim();
+    const rows = await connection.runAndReadAll(
+      `SELECT tag, memory_usage_bytes::DOUBLE AS held, temporary_storage_bytes::DOUBLE AS written
+       FROM duckdb_memory() WHERE tag IN ('BASE_TABLE', 'IN_MEMORY_TABLE')`,
+    );
+    const byTag = new Map(rows.getRowObjects().map(({ tag, ...bytes }) => [tag, bytes]));
+    expect(byTag.get("IN_MEMORY_TABLE")?.held).toBeGreaterThan(40_000_000);
+    expect(byTag.get("IN_MEMORY_TABLE")?.written).toBe(0);
+    expect(byTag.get("BASE_TABLE")?.held).toBeLessThan(10_000_000);
+  });
+
   it("stay while work is under way that needs memory", async () => {
     const cache = new BlockCache(connection);
     const seen: string[] = [];

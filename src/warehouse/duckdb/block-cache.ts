@@ -7,8 +7,12 @@
 import type { DuckDBConnection } from "@duckdb/node-api";
 import { quoteText } from "./types.js";
 
-/** What may stay; what is in use beyond it does so as well. */
-const KEPT = "8MB";
+/** So much of the file may stay. */
+const KEPT_BYTES = 8_000_000;
+
+/** What else stands in memory, rows that wait above all, is not to be written to the disk for it. */
+const OTHERS =
+  "SELECT coalesce(sum(memory_usage_bytes), 0)::DOUBLE AS bytes FROM duckdb_memory() WHERE tag <> 'BASE_TABLE'";
 
 export class BlockCache {
   /** works under way that use DuckDB's memory beside a checkpoint */
@@ -42,8 +46,9 @@ export class BlockCache {
   private async lowerLimit(): Promise<void> {
     const { connection } = this;
     this.usual ??= await memoryLimit(connection);
+    const [others] = (await connection.runAndReadAll(OTHERS)).getRowObjects();
     try {
-      await connection.run(`SET memory_limit = '${KEPT}'`);
+      await connection.run(`SET memory_limit = '${KEPT_BYTES + Number(others?.bytes)}B'`);
     } catch {
       // more than that is in use: what could be given back is
     } finally {
