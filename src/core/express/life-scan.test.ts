@@ -1,6 +1,7 @@
 /** Records of which states are kept, scanned: what they say of their lives is what the plain reader says. */
 
 import { describe, expect, it } from "vitest";
+import { BY_ID } from "../../../test/support/outline-plans.js";
 import { batchRows } from "../shape/batch-rows.js";
 import { hashing } from "../shape/concealed-values.js";
 import { stringifyExact } from "../shape/exact-json.js";
@@ -17,8 +18,7 @@ const encoder = new TextEncoder();
 const shapeWith = (life: RecordLife, columns: ReadonlyMap<string, ColumnRule> = new Map()) =>
   new Shape({ stream: "s", takenTables: new Set(), names: ANY_NAMES, key: [["id"]], columns, life });
 
-const outlinerOf = (fields: readonly FieldPath[]) =>
-  new Outliner({ form: "json", lists: [[]], fields, identity: [["id"]], hasRules: false, isStrict: false });
+const outlinerOf = (fields: readonly FieldPath[]) => new Outliner({ ...BY_ID, fields });
 
 describe("a record of which states are kept", () => {
   it.each<[string, RecordLife, string[]]>([

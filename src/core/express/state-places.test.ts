@@ -4,6 +4,7 @@ import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { documentsOf } from "../../../test/support/documents.js";
 import { tries } from "../../../test/support/long.js";
+import { BY_ID } from "../../../test/support/outline-plans.js";
 import { batchRows } from "../shape/batch-rows.js";
 import { parseExactJson } from "../shape/exact-json.js";
 import { RecordState } from "../shape/record-state.js";
@@ -19,6 +20,9 @@ const encoder = new TextEncoder();
 const recordsOf = (documents: readonly string[]) =>
   documents.map((document, id) => `{"id":${id},"doc": ${document} }`);
 
+/** What the plain reader makes of them. */
+const plainState = () => new RecordState((parts, key) => [...parts, stepOfKey(key)]);
+
 const newShape = () => {
   const columns = new Map([["doc", { type: { kind: "json" } as const }]]);
   const life = { states: true };
@@ -32,11 +36,7 @@ const newShape = () => {
 
 /** The digests of a page's records, and which of them are not scanned. */
 function scan(records: readonly string[], shape = newShape()) {
-  const outliner = new Outliner({
-    ...{ form: "json", lists: [[]], fields: [["id"]], identity: [["id"]] },
-    ...{ hasRules: false, isStrict: false },
-  });
-  const outline = outliner.outline(encoder.encode(`[${records.join(" ,")}]`), shape)!;
+  const outline = new Outliner(BY_ID).outline(encoder.encode(`[${records.join(" ,")}]`), shape)!;
   const { odd } = outline.scan!;
   const rows = [...shapeBytes(outline, shape)].flatMap(({ batches: [own] }) => batchRows(own!));
   return { odd, states: new Map(rows.map(({ id, eb_state }) => [Number(id), eb_state])) };
@@ -45,7 +45,7 @@ function scan(records: readonly string[], shape = newShape()) {
 /** The digest of each record by itself, and again between others. */
 function expectSame(documents: readonly string[]): void {
   const records = recordsOf(documents);
-  const plain = new RecordState((parts, key) => [...parts, stepOfKey(key)]);
+  const plain = plainState();
   const shape = newShape();
   const expected = new Map(records.map((text, id) => [id, plain.of(parseExactJson(text), [])]));
   // what was learnt from the first page holds for the second
@@ -132,7 +132,7 @@ describe("the state of a record that is scanned", () => {
     const { odd, states } = scan(recordsOf(documents), shape);
     expect(odd.length).toBeGreaterThan(0);
     expect(odd.length).toBeLessThan(30);
-    const plain = new RecordState((parts, key) => [...parts, stepOfKey(key)]);
+    const plain = plainState();
     const expected = recordsOf(documents).map(
       (text, id) => [id, plain.of(parseExactJson(text), [])] as const,
     );
@@ -145,7 +145,7 @@ describe("the state of a record that is scanned", () => {
     "leaves %s to the plain reader",
     (document) => {
       const records = recordsOf([document, '{"a":1}']);
-      const plain = new RecordState((parts, key) => [...parts, stepOfKey(key)]);
+      const plain = plainState();
       const { odd, states } = scan(records);
       expect(odd).toEqual([0]);
       expect([...states.values()].toSorted()).toEqual(
