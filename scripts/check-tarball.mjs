@@ -13,7 +13,7 @@ const fail = (message) => {
 };
 
 /** These need a driver, which is the user's to install. */
-const DRIVEN = ["./duckdb", "./files", "./s3", "./sftp", "./postgres", "./mariadb"];
+const DRIVEN = ["./duckdb", "./files", "./s3", "./sftp", "./postgres", "./mariadb", "./mysql"];
 
 /** Imports a subpath in a process of its own; the names that it exports. */
 function importSubpath(name) {
@@ -85,7 +85,8 @@ try {
     (name) => `${name}@${manifest.peerDependencies[name]}`,
   );
   npm(["install", ...drivers], folder);
-  for (const server of ["postgres", "mariadb", "s3", "sftp"]) importSubpath(join(manifest.name, server));
+  for (const server of ["postgres", "mariadb", "mysql", "s3", "sftp"])
+    importSubpath(join(manifest.name, server));
   for (const path of subpaths) requireSubpath(join(manifest.name, path));
   const tools = ["typescript", "@types/node"].map((name) => `${name}@${manifest.devDependencies[name]}`);
   npm(["install", "--save-dev", ...tools], folder);

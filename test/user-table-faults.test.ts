@@ -6,7 +6,7 @@ import { userHouse } from "./support/user-house.js";
 import { isPostgres, isServer } from "./support/warehouse.js";
 
 const INTO = { table: "contacts" };
-const isMariadb = isServer && !isPostgres;
+const isMysqlLike = isServer && !isPostgres;
 const careful = (warnings: readonly string[]) => warnings.join("\n");
 
 describe("before anything is asked", () => {
@@ -125,7 +125,7 @@ describe("before the first row", () => {
 describe("record by record", () => {
   const TABLE =
     "CREATE TABLE huts.contacts (id VARCHAR(9) PRIMARY KEY, name VARCHAR(5) NOT NULL, beds SMALLINT, price DECIMAL(6,2), day DATE)";
-  const WIDER = `ALTER TABLE huts.contacts ${isMariadb ? "MODIFY beds INT" : "ALTER COLUMN beds TYPE INTEGER"}`;
+  const WIDER = `ALTER TABLE huts.contacts ${isMysqlLike ? "MODIFY beds INT" : "ALTER COLUMN beds TYPE INTEGER"}`;
   const good = { name: "Anna", beds: 1, price: 1.5, day: "2026-01-02" };
   const records = [
     { id: "g1", ...good },
@@ -195,7 +195,7 @@ describe.runIf(isPostgres)("PostgreSQL", () => {
   });
 });
 
-describe.runIf(isMariadb)("MariaDB", () => {
+describe.runIf(isMysqlLike)("MariaDB and MySQL", () => {
   it("has engines that take no part in a commit", async () => {
     const { run } = await userHouse([
       "CREATE TABLE huts.contacts (id VARCHAR(9) PRIMARY KEY) ENGINE = MyISAM",

@@ -1,13 +1,11 @@
 // Bookings into a server's tables, in a process of its own.
-// Arguments: postgres, mariadb, duckdb or folder, the address of the API, the address of the server; for a folder, a
+// Arguments: postgres, mariadb, mysql, duckdb or folder, the address of the API, the address of the server; for a folder, a
 // path, how files are written, and the write mode, in JSON.
 import { connect, defineConnector, openBridge } from "../../dist/index.js";
 import { SETS } from "../sets.mjs";
 
 const [kind, url, address] = process.argv.slice(2);
-const { [kind]: warehouse } = await import(
-  `../../dist/warehouse/${kind === "folder" ? "files" : kind}/index.js`
-);
+const { [kind]: warehouse } = await import(`early-bridge/${kind === "folder" ? "files" : kind}`);
 const { path, files, write = "upsert" } = kind === "folder" ? JSON.parse(address) : { path: address };
 const { cursor: _, ...stream } = SETS.bookings.stream;
 const connector = defineConnector({

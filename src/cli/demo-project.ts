@@ -44,6 +44,7 @@ export function writeDemoProject(
 /** What `bridges.yaml` calls a warehouse, and whether the demo's views are in its own SQL. */
 function placeOf(to: string) {
   if (/^postgres(ql)?:/.test(to)) return { key: "postgres", address: to, hasViews: true };
-  if (to.startsWith("mariadb:")) return { key: "mariadb", address: to, hasViews: false };
+  const [key] = /^(?:mariadb|mysql)(?=:)/.exec(to) ?? [];
+  if (key !== undefined) return { key, address: to, hasViews: false };
   return { key: "folder", address: /^[a-z0-9]+:\/\//.test(to) ? to : resolve(to), hasViews: false };
 }

@@ -195,7 +195,10 @@ function buildProgram(setExitCode: (code: number) => void, logs: Logs): Command 
     .command("demo")
     .description("see it at work on made-up data, in the folder early-bridge-demo")
     .option("--serve", "only keep the demo's service up")
-    .option("--to <address>", "into a PostgreSQL or MariaDB server, or a folder, and not into a DuckDB file")
+    .option(
+      "--to <address>",
+      "into a PostgreSQL, MariaDB or MySQL server, or a folder, and not into a DuckDB file",
+    )
     .option("--bookings <count>", "bookings in the service", wholeNumber, 20_000)
     .option("--plain", "plain lines instead of the live view")
     .action(async (options) =>

@@ -24,7 +24,11 @@ const SERVERS = {
   },
   mariadb: {
     driver: "mysql2",
-    load: async () => (await import("../warehouse/mariadb/index.js")).mariadb,
+    load: async () => (await import("../warehouse/mysql/mariadb.js")).mariadb,
+  },
+  mysql: {
+    driver: "mysql2",
+    load: async () => (await import("../warehouse/mysql/index.js")).mysql,
   },
 } as const;
 
@@ -33,7 +37,7 @@ const DUCKDB_DRIVER = "@duckdb/node-api";
 /** @throws BridgeError DRIVER_MISSING, SECRET_IN_PLAIN, SECRET_MISSING */
 export async function openWarehouse(definition: Definition, place: WarehousePlace): Promise<Warehouse> {
   const { folder, resolved } = place;
-  for (const key of ["postgres", "mariadb"] as const) {
+  for (const key of ["postgres", "mariadb", "mysql"] as const) {
     const address = definition[key];
     if (address !== undefined) return openServer(key, address, place);
   }

@@ -108,7 +108,7 @@ export const hasNoTables = (stream: string) =>
     `Stream ${stream} goes into no table that stands: the warehouse has none.`,
     {
       where: { stream },
-      hint: "into: goes with PostgreSQL, MariaDB and DuckDB; take it out, and the stream gets files of its own.",
+      hint: "into: goes with PostgreSQL, MariaDB, MySQL and DuckDB; take it out, and the stream gets files of its own.",
     },
   );
 

@@ -3,7 +3,7 @@
 import mysql from "mysql2/promise";
 import pg from "pg";
 import type { TestProject } from "vitest/node";
-import { startMariadb } from "./own-mariadb.js";
+import { startMariadb, startMysql } from "./own-mysql.js";
 import { startPostgres, TEST_DATABASES } from "./own-postgres.js";
 
 /** A server of tests: how it is started, and how what tests have left on another one is dropped. */
@@ -33,15 +33,23 @@ const SERVERS: Readonly<Record<string, Server>> = {
     title: "MariaDB",
     given: "EARLY_BRIDGE_MARIADB",
     start: startMariadb,
-    dropDatabases: async (url) => {
-      const connection = await mysql.createConnection(url.replace(/^mariadb:/, "mysql:"));
-      const [rows] = await connection.query("SHOW DATABASES");
-      for (const { Database: name } of rows as { Database: string }[])
-        if (name.startsWith(TEST_DATABASES)) await connection.query(`DROP DATABASE \`${name}\``);
-      await connection.end();
-    },
+    dropDatabases: dropMysql,
+  },
+  mysql: {
+    title: "MySQL",
+    given: "EARLY_BRIDGE_MYSQL",
+    start: startMysql,
+    dropDatabases: dropMysql,
   },
 };
+
+async function dropMysql(url: string): Promise<void> {
+  const connection = await mysql.createConnection(url.replace(/^mariadb:/, "mysql:"));
+  const [rows] = await connection.query("SHOW DATABASES");
+  for (const { Database: name } of rows as { Database: string }[])
+    if (name.startsWith(TEST_DATABASES)) await connection.query(`DROP DATABASE \`${name}\``);
+  await connection.end();
+}
 
 export default async function setup(project: TestProject) {
   const { title, given, start, dropDatabases } = SERVERS[project.config.env.EARLY_BRIDGE_TEST_WAREHOUSE!]!;

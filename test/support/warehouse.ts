@@ -12,11 +12,15 @@ import { duckdb } from "../../src/warehouse/duckdb/index.js";
 import { folder } from "../../src/warehouse/files/index.js";
 import type { Warehouse } from "../../src/warehouse/warehouse.js";
 import { readFolder } from "./files.js";
-import { MARIADB_SERVER } from "./mariadb.js";
+import { MARIADB_SERVER, MYSQL_SERVER } from "./mysql.js";
 import { POSTGRES_SERVER } from "./postgres.js";
 import type { CopiedTable, Query, TestServer } from "./test-server.js";
 
-const SERVERS: Readonly<Record<string, TestServer>> = { postgres: POSTGRES_SERVER, mariadb: MARIADB_SERVER };
+const SERVERS: Readonly<Record<string, TestServer>> = {
+  postgres: POSTGRES_SERVER,
+  mariadb: MARIADB_SERVER,
+  mysql: MYSQL_SERVER,
+};
 
 const meant = process.env.EARLY_BRIDGE_TEST_WAREHOUSE ?? "";
 /** undefined: files */

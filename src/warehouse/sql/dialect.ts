@@ -46,6 +46,13 @@ export interface SqlDialect {
   addColumn?: ((target: string, column: string, type: ColumnType) => readonly string[]) | undefined;
   /** statements by which rows of a stage are found by a column; default: they are found well enough */
   findable?: ((table: string, column: string) => readonly string[]) | undefined;
+  /**
+   * statements over what a query gives, which reads a table that they change; they get what stands for it in FROM;
+   * default: the query itself
+   */
+  overResult?:
+    | ((query: string, statements: (source: string) => readonly string[]) => readonly string[])
+    | undefined;
   /** statements for a table that was just made, so that its records are found fast; default: none are needed */
   indexes?: ((target: string, table: TableSchema) => readonly string[]) | undefined;
   /**

@@ -9,7 +9,7 @@ import {
 } from "../../core/shape/own-columns.js";
 import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "./dialect.js";
-import { equalKeys, orphansStatements } from "./merge-plan.js";
+import { equalKeys, orphansStatements, overResult } from "./merge-plan.js";
 import { SEQUENCE_COLUMN } from "./stage.js";
 
 const list = (sql: SqlDialect, names: readonly string[], of = "") =>
@@ -75,24 +75,20 @@ export function livesAgain(
   stages: readonly { readonly sqlName: string; readonly table: TableSchema }[],
   target: string,
   now: string,
-): string[] {
+): readonly string[] {
   const [root] = stages;
   if (root === undefined) return [];
   const { entityKey: key } = root.table;
   const last = `SELECT ${list(sql, key)}, max(${VALID_FROM_COLUMN}) AS came FROM ${root.sqlName} GROUP BY ${list(sql, key)}`;
   const back = `SELECT ${list(sql, key, "l")}, l.came FROM (${last}) AS l, (${goneRecords(sql, target, key)}) AS g
     WHERE ${equalKeys(sql, "l", key, "g", key)} AND l.came <= g.held`;
-  return [...stages]
-    .reverse()
-    .map(({ sqlName, table }) =>
-      sql.updateFrom(
-        sqlName,
-        "s",
-        { [VALID_FROM_COLUMN]: now },
-        `(${back}) AS b`,
-        `${equalKeys(sql, "s", table.entityKey, "b", key)} AND s.${VALID_FROM_COLUMN} = b.came`,
-      ),
-    );
+  const lives =
+    (source: string) =>
+    ({ sqlName, table }: (typeof stages)[number]) => {
+      const isBack = `${equalKeys(sql, "s", table.entityKey, "b", key)} AND s.${VALID_FROM_COLUMN} = b.came`;
+      return sql.updateFrom(sqlName, "s", { [VALID_FROM_COLUMN]: now }, `${source} AS b`, isBack);
+    };
+  return overResult(sql, back, (source) => [...stages].reverse().map(lives(source)));
 }
 
 /**

@@ -144,15 +144,20 @@ export function dedupeStatements(
   const root = stages[0]!;
   const columns = key.map((name) => sql.quoteName(name)).join(", ");
   const last = `SELECT ${columns}, max(${SEQUENCE_COLUMN}) AS last FROM ${root} GROUP BY ${columns} HAVING count(*) > 1`;
+  const isEarlier = `${equalKeys(sql, "s", key, "d", key)} AND s.${SEQUENCE_COLUMN} < d.last`;
   return [
-    sql.deleteFrom(
-      root,
-      "s",
-      `(${last}) AS d`,
-      `${equalKeys(sql, "s", key, "d", key)} AND s.${SEQUENCE_COLUMN} < d.last`,
-    ),
+    ...overResult(sql, last, (source) => [sql.deleteFrom(root, "s", `${source} AS d`, isEarlier)]),
     ...orphansStatements(sql, stages.slice(1), root),
   ];
+}
+
+/** Statements over what a query gives, which reads a table that they change. */
+export function overResult(
+  sql: SqlDialect,
+  query: string,
+  statements: (source: string) => readonly string[],
+): readonly string[] {
+  return sql.overResult?.(query, statements) ?? statements(`(${query})`);
 }
 
 /** Counts of all rows in the stage and of different keys among them. */

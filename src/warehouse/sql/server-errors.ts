@@ -38,7 +38,9 @@ export class ServerErrors {
       return new BridgeError("WAREHOUSE_UNREACHABLE", message, { hint: AGAIN, cause });
     }
     const said = detail === undefined ? cause.message : `${cause.message} (${detail})`;
-    return new BridgeError("WAREHOUSE_FAILED", `${title} refused a statement: ${sentence(said)}`, { cause });
+    const hint = this.words.hintOf(cause);
+    const told = `${title} refused a statement: ${sentence(said)}`;
+    return new BridgeError("WAREHOUSE_FAILED", told, { cause, ...(hint !== undefined && { hint }) });
   }
 }
 

@@ -33,16 +33,16 @@ export const STANDARD_LEDGER = Object.freeze({
   firstOf: (text: string, order: string) => `(array_agg(${text} ORDER BY ${order}))[1]`,
 });
 
-/** Rows as lists of values, so many rows of a width in each statement. */
+/** Rows as lists of values, so many rows of a width in each statement; a word before each row. */
 export const listsOf =
-  (mostRows: (width: number) => number): LedgerSql["rowsOf"] =>
+  (mostRows: (width: number) => number, word = ""): LedgerSql["rowsOf"] =>
   (rows) => {
     const width = rows[0]!.length;
     const most = Math.max(1, mostRows(width));
     const pieces = [];
     for (let from = 0; from < rows.length; from += most) {
       const some = rows.slice(from, from + most);
-      const marks = some.map((row, r) => `(${row.map((_, c) => `$${r * width + c + 1}`).join(", ")})`);
+      const marks = some.map((row, r) => `${word}(${row.map((_, c) => `$${r * width + c + 1}`).join(", ")})`);
       pieces.push({ query: `VALUES ${marks.join(", ")}`, values: some.flat() });
     }
     return pieces;

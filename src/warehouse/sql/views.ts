@@ -103,7 +103,8 @@ async function notOurs(
   ours: ReadonlySet<string>,
 ): Promise<Map<string, string>> {
   const rows = await connection.rows(
-    `SELECT table_name, table_type FROM information_schema.tables
+    // a server may give these names in capitals
+    `SELECT table_name AS table_name, table_type AS table_type FROM information_schema.tables
      WHERE table_catalog = ${sql.ledger.catalog} AND table_schema = $1`,
     [sql.ledger.databaseOf?.(schema) ?? schema],
   );

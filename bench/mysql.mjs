@@ -1,5 +1,7 @@
-// npm run bench:mariadb: bookings over HTTP into MariaDB, against the server's own LOAD DATA of a ready-made file into
-// the same tables, with the same indexes. EARLY_BRIDGE_MARIADB names a server, and a user who may do everything.
+// npm run bench:mariadb and bench:mysql: bookings over HTTP into MariaDB or MySQL, against the server's own LOAD DATA of
+// a ready-made file into the same tables, with the same indexes. EARLY_BRIDGE_MARIADB and EARLY_BRIDGE_MYSQL name a
+// server, and a user who may do everything.
+// Argument: mariadb or mysql.
 
 import { once } from "node:events";
 import { createReadStream, createWriteStream } from "node:fs";
@@ -7,7 +9,8 @@ import { join } from "node:path";
 import mysql from "mysql2";
 import { printRatios, RECORDS, TABLES, timed, withBookings } from "./server-bench.mjs";
 
-const SERVER = process.env.EARLY_BRIDGE_MARIADB ?? "mariadb://root@127.0.0.1:3306";
+const [make] = process.argv.slice(2);
+const SERVER = process.env[`EARLY_BRIDGE_${make.toUpperCase()}`] ?? `${make}://root@127.0.0.1:3306`;
 const DATABASES = ["eb_bench_ours", "eb_bench_theirs", "eb_bench_early_bridge"];
 
 const warehouse = Object.assign(new URL(SERVER), { pathname: "/eb_bench" }).href;
@@ -22,7 +25,7 @@ const dropAll = async () => {
 };
 await dropAll();
 try {
-  await withBookings("mariadb", warehouse, compare);
+  await withBookings(make, warehouse, compare);
 } finally {
   await dropAll();
   connection.end();
@@ -47,7 +50,7 @@ async function compare({ folder, carry }) {
     "SELECT (SELECT count(*) FROM eb_bench_ours.bookings) AS n, (SELECT count(*) FROM eb_bench_theirs.bookings) AS m",
   );
   if (n !== RECORDS || m !== RECORDS) throw new Error(`${n} and ${m} rows`);
-  printRatios("bookings into MariaDB", [
+  printRatios(`bookings into ${{ mariadb: "MariaDB", mysql: "MySQL" }[make]}`, [
     ["into empty tables; LOAD DATA of a ready-made file", first, loaded],
     ["all of them again; the same LOAD DATA", again, loaded],
   ]);

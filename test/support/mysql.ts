@@ -1,18 +1,19 @@
-/** Databases of a MariaDB server: each test's have a prefix of their own. */
+/** Databases of a MariaDB or MySQL server: each test's have a prefix of their own. */
 
 import { randomUUID } from "node:crypto";
-import mysql from "mysql2/promise";
+import driver from "mysql2/promise";
 import { inject } from "vitest";
-import { mariadb } from "../../src/warehouse/mariadb/index.js";
+import { mysql } from "../../src/warehouse/mysql/index.js";
+import { mariadb } from "../../src/warehouse/mysql/mariadb.js";
 import { TEST_DATABASES } from "./own-postgres.js";
 import type { CopiedTable, Query, TestServer } from "./test-server.js";
 
 /** A user who may do everything. */
-export const MARIADB = inject("server") ?? "";
+export const SERVER = inject("server") ?? "";
 
 /** An address whose databases are its own. */
 export async function freshPrefix() {
-  return Object.assign(new URL(MARIADB), { pathname: `/${TEST_DATABASES}${randomUUID().slice(0, 8)}` }).href;
+  return Object.assign(new URL(SERVER), { pathname: `/${TEST_DATABASES}${randomUUID().slice(0, 8)}` }).href;
 }
 
 const prefixOf = (url: string) => `${new URL(url).pathname.slice(1)}_`;
@@ -23,7 +24,7 @@ const named = (url: string, statement: string) =>
 /** Values are texts; `huts.s` in a statement is a table of the test's own. */
 async function connected<T>(url: string, work: (query: Query) => Promise<T>): Promise<T> {
   const { hostname, port, username, password } = new URL(url);
-  const connection = await mysql.createConnection({
+  const connection = await driver.createConnection({
     ...{ host: hostname, port: Number(port || 3306), user: username, password },
     charset: "utf8mb4_bin",
     typeCast: (field) => {
@@ -43,7 +44,7 @@ async function connected<T>(url: string, work: (query: Query) => Promise<T>): Pr
 }
 
 /** Runs a statement on the server. */
-export const onMariadb = (url: string, statement: string) => connected(url, (query) => query(statement));
+export const onMysql = (url: string, statement: string) => connected(url, (query) => query(statement));
 
 /** By the ledger's types, for the server has one type for several of them. */
 function copiedType(type: string, known: string | undefined): string {
@@ -97,13 +98,16 @@ function hexBytes({ name, type }: CopiedTable["columns"][number]): string {
   return type === "BLOB" ? `hex(${quoted}) AS ${quoted}` : quoted;
 }
 
-export const MARIADB_SERVER: TestServer = {
-  title: "MariaDB",
-  key: "mariadb",
-  warehouse: mariadb,
+const serverOf = (title: string, key: string, warehouse: TestServer["warehouse"]): TestServer => ({
+  title,
+  key,
+  warehouse,
   fresh: freshPrefix,
   connected,
   named,
   tables,
   json: (text) => text,
-};
+});
+
+export const MARIADB_SERVER = serverOf("MariaDB", "mariadb", mariadb);
+export const MYSQL_SERVER = serverOf("MySQL", "mysql", mysql);

@@ -1,10 +1,11 @@
-/** MariaDB's dialect, with names in double quotes (sql_mode ANSI_QUOTES). */
+/** The dialect of MariaDB and MySQL, with names in double quotes (sql_mode ANSI_QUOTES). */
 
 import { type ColumnType, formatColumnType } from "../../core/shape/column-type.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import type { MadeTable, SqlDialect, Widening } from "../sql/dialect.js";
 import { isWrittenAsText, listsOf } from "../sql/standard.js";
 import { isKeyed, primaryKey } from "../sql/work.js";
+import type { ServerMake } from "./make.js";
 import { USER_TABLES } from "./user-tables.js";
 
 /** A name as SQL takes it, whatever is in it. */
@@ -17,12 +18,17 @@ export function quoteText(text: string): string {
   return `'${text.replaceAll("\\", "\\\\").replaceAll("'", "''").replaceAll("\0", "\\0")}'`;
 }
 
-/** Texts are equal where their characters are, blanks at the end as well. */
-const TEXT = "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin";
 /** a column that a wider type grows in, until it takes the place of the other one */
 export const WIDER_COLUMN = "eb_wider";
 
-export function sqlType(type: ColumnType): string {
+/** The type of a column. */
+export const columnType = (type: ColumnType, { collation }: ServerMake): string =>
+  sqlType(type, `LONGTEXT CHARACTER SET utf8mb4 COLLATE ${collation}`);
+
+/** What CAST turns a value into. */
+const castType = (type: ColumnType) => sqlType(type, "CHAR");
+
+function sqlType(type: ColumnType, text: string): string {
   switch (type.kind) {
     case "boolean":
       return "BOOLEAN";
@@ -35,7 +41,7 @@ export function sqlType(type: ColumnType): string {
     case "text":
     // a column of type JSON takes no more than 32 levels
     case "json":
-      return TEXT;
+      return text;
     case "date":
       return "DATE";
     case "timestamp":
@@ -55,7 +61,7 @@ function widened(column: string, from: ColumnType, to: ColumnType): string {
   if (to.kind === "text") return asText(name, from);
   if (to.kind === "float64") return `CAST(${name} AS DOUBLE)`;
   if (to.kind === "int64") return `CAST(${name} AS SIGNED)`;
-  return `CAST(${name} AS ${sqlType(to)})`;
+  return `CAST(${name} AS ${castType(to)})`;
 }
 
 const jsonOf = (name: string, from: ColumnType) =>
@@ -109,7 +115,7 @@ function fitted(column: string, from: ColumnType, to: ColumnType): string {
   const pattern = FITTING[to.kind];
   if (pattern === undefined) return `CAST(NULL AS CHAR)`;
   const value = to.kind.endsWith("timestamp") ? `replace(replace(${text}, 'T', ' '), 'Z', '')` : text;
-  const type = to.kind === "int64" ? "SIGNED" : to.kind === "uuid" ? "CHAR" : sqlType(to);
+  const type = to.kind === "int64" ? "SIGNED" : to.kind === "uuid" ? "CHAR" : castType(to);
   const cast = `CAST(${value} AS ${type})`;
   if (to.kind !== "decimal") return `CASE WHEN ${text} REGEXP '${pattern}' THEN ${cast} END`;
   // what has more digits is cut, and not the same any more
@@ -168,10 +174,10 @@ export function addedIndex(
 }
 
 /** Puts the wider column in the place of the other one, in one step with the index over it. */
-export function takeWider(target: string, column: string, to: ColumnType, added: string | undefined): string {
+export function takeWider(target: string, column: string, type: string, added: string | undefined): string {
   const name = quoteName(column);
   const index = added === undefined ? [] : ["DROP INDEX IF EXISTS eb_key", 'DROP INDEX IF EXISTS "PRIMARY"'];
-  const place = `DROP COLUMN ${name}, CHANGE COLUMN ${WIDER_COLUMN} ${name} ${sqlType(to)}`;
+  const place = `DROP COLUMN ${name}, CHANGE COLUMN ${WIDER_COLUMN} ${name} ${type}`;
   return `ALTER TABLE ${target} ${[...index, place, ...(added === undefined ? [] : [added])].join(", ")}`;
 }
 
@@ -183,22 +189,24 @@ function notedType(columns: string, { schema, table }: MadeTable, column: string
 const commentText = (text: string, most: number) => quoteText([...text].slice(0, most).join(""));
 
 /** Of a server whose databases have a prefix of their own. */
-export function mariadbDialect(prefix: string): SqlDialect {
+export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
+  const typeName = (type: ColumnType) => columnType(type, make);
+  const text = typeName({ kind: "text" });
   const schemaName = (schema: string) => quoteName(prefix + schema);
   const tableName = (schema: string, table: string) => `${schemaName(schema)}.${quoteName(table)}`;
   return Object.freeze({
-    title: "MariaDB",
+    title: make.title,
     quoteName,
     schemaName,
     makeSchema: (schema: string) =>
-      `CREATE DATABASE IF NOT EXISTS ${schemaName(schema)} CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`,
+      `CREATE DATABASE IF NOT EXISTS ${schemaName(schema)} CHARACTER SET utf8mb4 COLLATE ${make.collation}`,
     tableName,
     comment: (table: string, column: string | undefined, text: string, type: ColumnType | undefined) =>
       column === undefined || type === undefined
         ? `ALTER TABLE ${table} COMMENT ${commentText(text, 2048)}`
-        : `ALTER TABLE ${table} MODIFY COLUMN ${quoteName(column)} ${sqlType(type)} COMMENT ${commentText(text, 1024)}`,
+        : `ALTER TABLE ${table} MODIFY COLUMN ${quoteName(column)} ${typeName(type)} COMMENT ${commentText(text, 1024)}`,
     text: quoteText,
-    typeName: sqlType,
+    typeName,
     instant: (ms: number) => `CAST('${momentText(new Date(ms).toISOString())}' AS DATETIME(6))`,
     widened,
     fitted,
@@ -217,13 +225,13 @@ export function mariadbDialect(prefix: string): SqlDialect {
     },
     addColumn: (target: string, column: string, type: ColumnType) => [
       // one that a broken-off run has left is empty, and may be of another type
-      `ALTER TABLE ${target} ADD COLUMN IF NOT EXISTS ${quoteName(column)} ${sqlType(type)}`,
-      `ALTER TABLE ${target} MODIFY COLUMN ${quoteName(column)} ${sqlType(type)}`,
+      `ALTER TABLE ${target} ADD COLUMN IF NOT EXISTS ${quoteName(column)} ${typeName(type)}`,
+      `ALTER TABLE ${target} MODIFY COLUMN ${quoteName(column)} ${typeName(type)}`,
     ],
     // one after the other: in between each stands as the ledger has it
     widen: (target: string, columns: readonly Widening[], of?: MadeTable) =>
       columns.flatMap(({ column, from, to }, i) => {
-        const [name, type] = [quoteName(column), sqlType(to)];
+        const [name, type] = [quoteName(column), typeName(to)];
         const note = commentText(JSON.stringify({ column, type: formatColumnType(to) }), 1024);
         const isIndexed = of?.table.entityKey.includes(column) === true;
         const added = isIndexed ? indexOf(of.table, asTheyStand(of.table, columns.slice(i + 1))) : undefined;
@@ -232,7 +240,7 @@ export function mariadbDialect(prefix: string): SqlDialect {
           `UPDATE ${target} SET ${WIDER_COLUMN} = ${widened(column, from, to)}`,
           // from here on the wider one counts, also where the process ends before it has its place
           ...(of?.isNoted !== true ? [] : [notedType(tableName("early_bridge", "columns"), of, column, to)]),
-          takeWider(target, column, to, added),
+          takeWider(target, column, type, added),
         ];
       }),
     indexes,
@@ -240,11 +248,12 @@ export function mariadbDialect(prefix: string): SqlDialect {
     findable: (table: string, column: string) => [
       `CREATE INDEX IF NOT EXISTS ${column} ON ${table} (${column})`,
     ],
+    overResult: make.overResult,
     tablesApart: true,
     userTables: USER_TABLES,
     ledger: {
       catalog: "'def'",
-      types: { VARCHAR: TEXT, JSON: TEXT, TIMESTAMPTZ: "DATETIME(6)" },
+      types: { VARCHAR: text, JSON: text, TIMESTAMPTZ: "DATETIME(6)" },
       databaseOf: (schema: string) => prefix + schema,
       momentValue: momentText,
       moment: (mark: string) => `CAST(replace(replace(${mark}, 'T', ' '), 'Z', '') AS DATETIME(6))`,
@@ -255,8 +264,8 @@ export function mariadbDialect(prefix: string): SqlDialect {
         `substring_index(group_concat(${text} ORDER BY ${order} SEPARATOR '\\0'), '\\0', 1)`,
       epochMs: (moment: string) => `timestampdiff(MICROSECOND, '1970-01-01', ${moment}) DIV 1000`,
       textsOf: (list: string) =>
-        `SELECT item FROM json_table(${list}, '$[*]' COLUMNS (item ${TEXT} PATH '$')) AS texts`,
-      rowsOf: listsOf(() => MOST_ROWS),
+        `SELECT item FROM json_table(${list}, '$[*]' COLUMNS (item ${text} PATH '$')) AS texts`,
+      rowsOf: listsOf(() => MOST_ROWS, make.rowWord),
       rowId: "rowid BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY",
       // one row, in which all runs meet
       lockRuns: (table: string) =>

@@ -1,4 +1,4 @@
-/** MariaDB: its types, its way of changing tables apart from transactions, and what it may refuse. */
+/** MariaDB and MySQL: their types, their way of changing tables apart from transactions, and what they may refuse. */
 
 import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
@@ -6,25 +6,34 @@ import selfsigned from "selfsigned";
 import { afterEach, describe, expect, it } from "vitest";
 import { parseYaml } from "../src/core/define/check.js";
 import { projectSchema } from "../src/core/define/project-schema.js";
-import { warehouseNeeds } from "../src/core/into/warehouse-needs.js";
+import { type WarehouseNeeds, warehouseNeeds } from "../src/core/into/warehouse-needs.js";
 import type { ColumnType } from "../src/core/shape/column-type.js";
-import { sqlType } from "../src/warehouse/mariadb/dialect.js";
-import { mariadb } from "../src/warehouse/mariadb/index.js";
+import { columnType } from "../src/warehouse/mysql/dialect.js";
+import { mysql } from "../src/warehouse/mysql/index.js";
+import { isRecent, MARIADB, MYSQL, makeOf } from "../src/warehouse/mysql/make.js";
+import { mariadb } from "../src/warehouse/mysql/mariadb.js";
 import { apiOf, bridgeInto, carryInto } from "./support/carry.js";
-import { freshPrefix, MARIADB, onMariadb } from "./support/mariadb.js";
-import { startMariadb } from "./support/own-mariadb.js";
+import { freshPrefix, onMysql, SERVER } from "./support/mysql.js";
+import { startMariadb, startMysql } from "./support/own-mysql.js";
 import { temporaryFolder } from "./support/project.js";
+import { theServer } from "./support/warehouse.js";
 
 const closing: (() => unknown)[] = [];
 afterEach(async () => {
   for (const close of closing.splice(0).reverse()) await close();
 });
 
-const carry = carryInto(mariadb);
+const isMysql = theServer.key === "mysql";
+const make = isMysql ? MYSQL : MARIADB;
+const startOwn = isMysql ? startMysql : startMariadb;
+const open = (url: string) => theServer.warehouse(url).open();
+const grantsOf = (url: string, needs: WarehouseNeeds) => theServer.warehouse(url).grants(needs);
+
+const carry = carryInto(theServer.warehouse);
 
 /** The columns of the indexes of a table, and how much of each is in them. */
 const indexOf = async (url: string, table: string) =>
-  (await onMariadb(url, `SHOW INDEX FROM huts.${table}`)).map(
+  (await onMysql(url, `SHOW INDEX FROM huts.${table}`)).map(
     ({ Key_name, Column_name, Sub_part }) =>
       `${Key_name}: ${Column_name}${Sub_part === null ? "" : `(${Sub_part})`}`,
   );
@@ -80,7 +89,7 @@ const STORED = [
 
 async function storedValues(url: string) {
   await carry(url, [LEAST, MOST], { columns: COLUMNS });
-  const rows = await onMariadb(
+  const rows = await onMysql(
     url,
     "SELECT id, small, wide, f, day, at, local, ok, hex(file) AS file, any, text, uuid FROM huts.s ORDER BY id",
   );
@@ -93,12 +102,12 @@ describe("values", () => {
   });
 
   it("are the same on a server that lets no client send files", async () => {
-    const { url, stop } = await startMariadb(["--local-infile=0"]);
+    const { url, stop } = await startOwn(["--local-infile=0"]);
     closing.push(stop);
     expect(await storedValues(`${url}/eb_test`)).toEqual(STORED);
     const long = Array.from({ length: 3000 }, (_, id) => ({ id, text: "ü'\\".repeat(1000) }));
     expect(await carry(`${url}/eb_test_long`, long)).toMatchObject({ added: 3000 });
-    const [row] = await onMariadb(`${url}/eb_test_long`, "SELECT min(char_length(text)) AS n FROM huts.s");
+    const [row] = await onMysql(`${url}/eb_test_long`, "SELECT min(char_length(text)) AS n FROM huts.s");
     expect(row).toEqual({ n: "3000" });
   });
 
@@ -117,7 +126,7 @@ describe("values", () => {
         keys.map((id) => ({ id, again: true })),
       ),
     ).toMatchObject({ changed: 6, added: 0 });
-    expect(await onMariadb(url, "SELECT count(*) AS n, count(DISTINCT id) AS ids FROM huts.s")).toEqual([
+    expect(await onMysql(url, "SELECT count(*) AS n, count(DISTINCT id) AS ids FROM huts.s")).toEqual([
       { n: "6", ids: "6" },
     ]);
   });
@@ -126,7 +135,7 @@ describe("values", () => {
     const url = await freshPrefix();
     const deep = JSON.parse(`${"[".repeat(200)}1${"]".repeat(200)}`);
     await carry(url, [{ id: 1, deep }], { columns: { deep: { type: "json" } } });
-    const [row] = await onMariadb(url, "SELECT deep FROM huts.s");
+    const [row] = await onMysql(url, "SELECT deep FROM huts.s");
     expect(JSON.parse(String(row!.deep))).toEqual(deep);
   });
 });
@@ -158,9 +167,9 @@ describe("tables", () => {
       const url = await freshPrefix();
       await carry(url, [first]);
       await carry(url, [second]);
-      const rows = await onMariadb(url, "SELECT v FROM huts.s ORDER BY id");
+      const rows = await onMysql(url, "SELECT v FROM huts.s ORDER BY id");
       expect(rows.map(({ v }) => String(v))).toEqual(values);
-      expect(await onMariadb(url, "SELECT type FROM early_bridge.columns WHERE column_name = 'v'")).toEqual([
+      expect(await onMysql(url, "SELECT type FROM early_bridge.columns WHERE column_name = 'v'")).toEqual([
         { type },
       ]);
     },
@@ -174,7 +183,7 @@ describe("tables", () => {
       { id: "x", kids: [{ n: 3 }] },
     ]);
     expect(report).toMatchObject({ added: 1, unchanged: 1 });
-    expect(await onMariadb(url, "SELECT s_id, n FROM huts.s_kids ORDER BY n")).toEqual([
+    expect(await onMysql(url, "SELECT s_id, n FROM huts.s_kids ORDER BY n")).toEqual([
       { s_id: "1", n: "2" },
       { s_id: "x", n: "3" },
     ]);
@@ -191,7 +200,7 @@ describe("tables", () => {
     await carry(url, [{ id: "b", no: "a" }], { key: ["id", "no"] });
     expect(await indexOf(url, "s")).toEqual(["eb_key: id(191)", "eb_key: no(191)"]);
     expect(await indexOf(url, "s_kids")).toEqual(["eb_key: s_id(191)", "eb_key: s_no(191)"]);
-    expect(await onMariadb(url, "SELECT id, no FROM huts.s ORDER BY id, no")).toEqual([
+    expect(await onMysql(url, "SELECT id, no FROM huts.s ORDER BY id, no")).toEqual([
       { id: "1", no: "1" },
       { id: "1", no: "a" },
       { id: "b", no: "a" },
@@ -214,11 +223,11 @@ describe("tables", () => {
   it("of another bridge that is at work in the same schema are left alone", async () => {
     const url = await freshPrefix();
     await carry(url, [{ id: 1 }]);
-    await onMariadb(url, "CREATE TABLE huts.eb_next_other (id BIGINT)");
-    await onMariadb(url, "CREATE TABLE huts.other (id BIGINT, eb_run BIGINT, eb_loaded_at DATETIME(6))");
+    await onMysql(url, "CREATE TABLE huts.eb_next_other (id BIGINT)");
+    await onMysql(url, "CREATE TABLE huts.other (id BIGINT, eb_run BIGINT, eb_loaded_at DATETIME(6))");
     await carry(url, [{ id: 2 }]);
-    expect(await onMariadb(url, "SELECT count(*) AS n FROM huts.eb_next_other")).toEqual([{ n: "0" }]);
-    expect(await onMariadb(url, "SELECT count(*) AS n FROM huts.other")).toEqual([{ n: "0" }]);
+    expect(await onMysql(url, "SELECT count(*) AS n FROM huts.eb_next_other")).toEqual([{ n: "0" }]);
+    expect(await onMysql(url, "SELECT count(*) AS n FROM huts.other")).toEqual([{ n: "0" }]);
   });
 
   it("that a broken-off run has left half changed are put right by the next one", async () => {
@@ -233,19 +242,19 @@ describe("tables", () => {
       "CREATE TABLE huts.eb_next_s (id BIGINT)",
       "ALTER TABLE huts.s ADD COLUMN more BIGINT",
     ])
-      await onMariadb(url, statement);
+      await onMysql(url, statement);
     await carry(url, [{ id: 2, v: "two", w: 2, more: "text", kids: [{ n: 1 }] }]);
-    expect(await onMariadb(url, "SELECT id, v, w, more FROM huts.s ORDER BY id")).toEqual([
+    expect(await onMysql(url, "SELECT id, v, w, more FROM huts.s ORDER BY id")).toEqual([
       { id: "1", v: "one", w: "1", more: null },
       { id: "2", v: "two", w: "2", more: "text" },
     ]);
-    expect(await onMariadb(url, "SELECT n FROM huts.s_kids")).toEqual([{ n: "1" }]);
-    await onMariadb(
+    expect(await onMysql(url, "SELECT n FROM huts.s_kids")).toEqual([{ n: "1" }]);
+    await onMysql(
       url,
       `ALTER TABLE huts.s ADD COLUMN eb_wider LONGTEXT COMMENT '{"column":"w","type":"text"}'`,
     );
     await carry(url, [{ id: 3, w: 3 }]);
-    expect(await onMariadb(url, "SELECT w + 1 AS w FROM huts.s WHERE id = 3")).toEqual([{ w: "4" }]);
+    expect(await onMysql(url, "SELECT w + 1 AS w FROM huts.s WHERE id = 3")).toEqual([{ w: "4" }]);
   });
 
   it("whose key was to widen when a run broke off are found by it", async () => {
@@ -263,10 +272,10 @@ describe("tables", () => {
         `UPDATE huts.${table} SET eb_wider = ${column}`,
         `UPDATE early_bridge.columns SET type = 'text' WHERE column_name = '${column}'`,
       ])
-        await onMariadb(url, statement);
+        await onMysql(url, statement);
     }
     expect(await carry(url, [{ id: "x", kids: [{ n: 3 }] }])).toMatchObject({ added: 1 });
-    expect(await onMariadb(url, "SELECT id FROM huts.s ORDER BY id")).toEqual(
+    expect(await onMysql(url, "SELECT id FROM huts.s ORDER BY id")).toEqual(
       ["1", "2", "x"].map((id) => ({ id })),
     );
     expect([await indexOf(url, "s"), await indexOf(url, "s_kids")]).toEqual([
@@ -288,37 +297,41 @@ async function certified(name: string) {
   const [certificate, key] = [join(folder, "server.crt"), join(folder, "server.key")];
   writeFileSync(certificate, pems.cert);
   writeFileSync(key, pems.private, { mode: 0o600 });
-  const { url, stop } = await startMariadb([`--ssl-cert=${certificate}`, `--ssl-key=${key}`]);
+  const { url, stop } = await startOwn([`--ssl-cert=${certificate}`, `--ssl-key=${key}`]);
   closing.push(stop);
   return { url, certificate };
 }
 
+/** The address for a user who may do nothing yet. */
+async function userOf(url: string): Promise<string> {
+  await onMysql(url, "CREATE USER 'bridge'@'%' IDENTIFIED BY 'of-the-bridge'");
+  return Object.assign(new URL(url), { username: "bridge", password: "of-the-bridge" }).href;
+}
+
 describe("the server", () => {
   it("needs to grant no more than is said", async () => {
-    const own = await startMariadb();
+    const own = await startOwn();
     closing.push(own.stop);
-    await onMariadb(own.url, "CREATE USER 'bridge'@'%' IDENTIFIED BY 'of-the-bridge'");
-    const url = Object.assign(new URL(own.url), { username: "bridge", password: "of-the-bridge" }).href;
+    const url = await userOf(own.url);
     const refused = { code: "WAREHOUSE_FAILED", hint: expect.any(String) };
-    await expect(mariadb(url).open()).rejects.toMatchObject(refused);
-    for (const grant of mariadb(url)
-      .grants(warehouseNeeds("huts", undefined))
+    await expect(open(url)).rejects.toMatchObject(refused);
+    for (const grant of grantsOf(url, warehouseNeeds("huts", undefined))
       .split("\n")
       .filter((line) => !line.startsWith("--")))
-      await onMariadb(own.url, grant);
+      await onMysql(own.url, grant);
     expect(await carry(url, [{ id: 1, kids: [{ n: 1 }] }])).toMatchObject({ added: 1 });
     expect(await carry(url, [{ id: 2, v: 1 }], {}, "replace")).toMatchObject({ added: 1, removed: 1 });
-    const session = await mariadb(url).open();
+    const session = await open(url);
     await session.tryWriting("huts");
     await expect(session.tryWriting("elsewhere")).rejects.toMatchObject(refused);
     await session.close();
     // and for a table that stands
-    await onMariadb(own.url, "CREATE DATABASE crm");
-    await onMariadb(own.url, "CREATE TABLE crm.contacts (id BIGINT PRIMARY KEY, name TEXT)");
+    await onMysql(own.url, "CREATE DATABASE crm");
+    await onMysql(own.url, "CREATE TABLE crm.contacts (id BIGINT PRIMARY KEY, name TEXT)");
     const into = { schema: "crm", table: "contacts", columns: {} };
     const fill = async () => {
       const api = apiOf({}, () => ({ body: [{ id: 1, name: "A" }] }));
-      return (await bridgeInto(mariadb(url), api, { streams: { s: { into } } })).run();
+      return (await bridgeInto(theServer.warehouse(url), api, { streams: { s: { into } } })).run();
     };
     expect((await fill()).error!.message).toContain(
       "there is no table crm.contacts, or none that may be seen",
@@ -328,24 +341,36 @@ describe("the server", () => {
       schema: undefined,
       userTables: [{ schema: "crm", table: "contacts", rights: ["SELECT", "INSERT", "UPDATE"] }],
     });
-    await onMariadb(own.url, mariadb(url).grants(needs).split("\n").at(-1)!);
+    await onMysql(own.url, grantsOf(url, needs).split("\n").at(-1)!);
     expect(await fill()).toMatchObject({ outcome: "done", streams: [{ added: 1 }] });
+  });
+
+  it.runIf(isMysql)("that wants a primary key of every table is told what a bridge needs", async () => {
+    const own = await startOwn(["--sql-require-primary-key=ON"]);
+    closing.push(own.stop);
+    const url = await userOf(own.url);
+    for (const grant of grantsOf(url, warehouseNeeds("huts", undefined)).split("\n").slice(1))
+      await onMysql(own.url, grant);
+    const refused = { code: "WAREHOUSE_FAILED", hint: expect.stringContaining("SESSION_VARIABLES_ADMIN") };
+    await expect(open(url)).rejects.toMatchObject(refused);
+    await onMysql(own.url, "GRANT SESSION_VARIABLES_ADMIN ON *.* TO 'bridge'@'%'");
+    expect(await carry(url, [{ id: 1, kids: [{ n: 1 }] }])).toMatchObject({ added: 1 });
   });
 
   it("is spoken to over TLS where that is asked for, and must show whose it is", async () => {
     const [own, other] = [await certified("localhost"), await certified("db.huts.example")];
-    const open = async ({ url, certificate }: typeof own, mode: string) => {
+    const openOver = async ({ url, certificate }: typeof own, mode: string) => {
       const to = `${url.replace("127.0.0.1", "localhost")}?ssl-mode=${mode}`;
-      const session = await mariadb(`${to}${certificate === "" ? "" : `&ssl-ca=${certificate}`}`).open();
+      const session = await open(`${to}${certificate === "" ? "" : `&ssl-ca=${certificate}`}`);
       const { way } = await session.about();
       await session.close();
       return way;
     };
-    expect(await open(own, "verify_identity")).toMatch(/^TLSv1\.\d$/);
+    expect(await openOver(own, "verify_identity")).toMatch(/^TLSv1\.\d$/);
     const refused = { code: "WAREHOUSE_UNREACHABLE", hint: expect.stringContaining("ssl-ca") };
-    await expect(open({ ...own, certificate: "" }, "required")).rejects.toMatchObject(refused);
-    await expect(open(other, "required")).rejects.toMatchObject(refused);
-    const byNumber = mariadb(`${own.url}?ssl-mode=required`).open();
+    await expect(openOver({ ...own, certificate: "" }, "required")).rejects.toMatchObject(refused);
+    await expect(openOver(other, "required")).rejects.toMatchObject(refused);
+    const byNumber = open(`${own.url}?ssl-mode=required`);
     await expect(byNumber).rejects.toMatchObject({ code: "URL_INVALID" });
   });
 
@@ -353,29 +378,56 @@ describe("the server", () => {
     ["is not there", { port: "1" }, "WAREHOUSE_UNREACHABLE", "Check host and port"],
     ["knows no such user", { username: "nobody" }, "WAREHOUSE_UNREACHABLE", "Check user and password"],
   ])("that %s is told of, without a password", async (_, change, code, hint) => {
-    const url = Object.assign(new URL(MARIADB), { password: "under-the-third-stone" }, change);
-    const error = await mariadb(url.href)
-      .open()
-      .then(undefined, (e: unknown) => e);
+    const url = Object.assign(new URL(SERVER), { password: "under-the-third-stone" }, change);
+    const error = await open(url.href).then(undefined, (e: unknown) => e);
     expect(error).toMatchObject({ code, hint: expect.stringContaining(hint) });
     expect(JSON.stringify(error) + String(error)).not.toContain("under-the-third-stone");
-    await expect(mariadb("huts").open()).rejects.toMatchObject({ code: "URL_INVALID" });
+    await expect(open("huts")).rejects.toMatchObject({ code: "URL_INVALID" });
   });
 });
 
-describe("docs/mariadb.md", () => {
-  const page = readFileSync("docs/mariadb.md", "utf8");
+describe("a server of the other make", () => {
+  it("is told by its name, and under which word it goes", async () => {
+    const other = isMysql ? mariadb : mysql;
+    await expect(other(SERVER).open()).rejects.toMatchObject({
+      code: "WAREHOUSE_UNREACHABLE",
+      message: expect.stringContaining(`The server is ${make.title} of version`),
+      hint: expect.stringContaining(`under ${make.word}:`),
+    });
+  });
 
-  it("tells what to grant, and the columns' types", () => {
+  it.each([
+    ["10.5.9-MariaDB-1", false],
+    ["10.6.0-MariaDB", true],
+    ["11.4.2-MariaDB-log", true],
+    ["8.0.18", false],
+    ["8.0.19-cluster", true],
+    ["8.4.0-azure", true],
+    ["9.7.4-2", true],
+    ["5.7.44", false],
+  ])("is of version %s: recent enough? %s", (version, expected) => {
+    expect(isRecent(version, makeOf(version))).toBe(expected);
+  });
+});
+
+describe("the page of the docs", () => {
+  const page = readFileSync(`docs/${theServer.key}.md`, "utf8");
+
+  it("tells what to grant", () => {
     const [, sql] = /```sql\n([\s\S]*?)```/.exec(page)!;
     expect(
-      mariadb("mariadb://bridge@db.huts.example").grants(warehouseNeeds("bookings", undefined)),
+      grantsOf(`${make.word}://bridge@db.huts.example`, warehouseNeeds("bookings", undefined)),
     ).toContain(sql!.trim());
+  });
+
+  it.runIf(!isMysql)("tells the columns' types", () => {
     const rows = [...page.matchAll(/^\| `(\w+)(?:\(p,s\))?`\s*\| `([^`]*)`/gm)].map(([, kind, type]) => [
       kind,
       type,
     ]);
-    const types = rows.map(([kind]) => sqlType({ kind, precision: 9, scale: 2 } as ColumnType).toLowerCase());
+    const types = rows.map(([kind]) =>
+      columnType({ kind, precision: 9, scale: 2 } as ColumnType, make).toLowerCase(),
+    );
     expect(rows).toHaveLength(11);
     expect(rows.map(([, type]) => type!.replace("p,s", "9,2"))).toEqual(
       types.map((type) => type.replace(/ character set.*/, "")),
@@ -385,6 +437,6 @@ describe("docs/mariadb.md", () => {
   it("has a project that is accepted", () => {
     const [, text] = /```yaml\n([\s\S]*?)```/.exec(page)!;
     const { value } = parseYaml(text!, "bridges.yaml");
-    expect(projectSchema.parse(value).warehouses).toEqual({ team: { mariadb: "$WAREHOUSE_URL" } });
+    expect(projectSchema.parse(value).warehouses).toEqual({ team: { [make.word]: "$WAREHOUSE_URL" } });
   });
 });

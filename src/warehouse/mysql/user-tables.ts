@@ -1,4 +1,4 @@
-/** Tables of a MariaDB server that are not ours. */
+/** Tables of a MariaDB or MySQL server that are not ours. */
 
 import type { UserColumn, UserTable } from "../../core/into/user-table.js";
 import type { SqlConnection, SqlDialect, SqlRow, UserTableSql } from "../sql/dialect.js";
@@ -16,6 +16,8 @@ export const USER_TABLES: UserTableSql = {
   assigned: (value, _, { words }) => {
     if (/^(datetime|timestamp)/.test(words))
       return `CAST(${value} AS DATETIME(${/\((\d)\)/.exec(words)?.[1] ?? 0}))`;
+    // JSON is compared with JSON alone; MariaDB keeps it as a text
+    if (words === "json") return `CAST(${value} AS JSON)`;
     return words.startsWith("float") ? `CAST(${value} AS FLOAT)` : value;
   },
   asKey: (value, _, { collation }) => (collation === undefined ? value : `${value} COLLATE ${collation}`),
@@ -36,13 +38,13 @@ export async function userTable(
   const of = [sql.ledger.databaseOf!(schema), name];
   const ofTable = "table_schema = $1 AND table_name = $2";
   const [table] = await on.rows(
-    `SELECT table_type AS kind, engine, (SELECT transactions FROM information_schema.engines AS e WHERE e.engine = t.engine) AS safe
+    `SELECT table_type AS kind, engine AS engine, (SELECT transactions FROM information_schema.engines AS e WHERE e.engine = t.engine) AS safe
      FROM information_schema.tables AS t WHERE ${ofTable}`,
     of,
   );
   if (table === undefined) return undefined;
   const columns = await on.rows(
-    `SELECT column_name AS name, column_type AS words, is_nullable AS nullable, column_default AS filled, extra,
+    `SELECT column_name AS name, column_type AS words, is_nullable AS nullable, column_default AS filled, extra AS extra,
        collation_name AS collation, generation_expression AS expression
      FROM information_schema.columns WHERE ${ofTable} ORDER BY ordinal_position`,
     of,
@@ -123,7 +125,7 @@ function kindOf(words: string): ColumnKind {
       bounds: { bytes: TEXT_BYTES[text[1]!]! - 1 },
     };
   if (/^(?:var)?binary\(/.test(words)) return plainKind("bytes");
-  if (words === "date" || words === "uuid") return plainKind(words);
+  if (words === "date" || words === "uuid" || words === "json") return plainKind(words);
   if (/^(?:datetime|timestamp)/.test(words)) return { ...plainKind("timestamp"), isLocal: true };
   const labels = /^enum\((.*)\)$/s.exec(words);
   return labels === null ? {} : wordsKind(labels[1]!);

@@ -61,8 +61,9 @@ export class LoadRows {
     return new LoadRows(LINES);
   }
 
-  static values(): LoadRows {
-    return new LoadRows(VALUES);
+  /** `word`: what is put before each row */
+  static values(word: string): LoadRows {
+    return new LoadRows({ ...VALUES, before: bytesOf(`${word}(`) });
   }
 
   /** bytes so far */

@@ -1,4 +1,4 @@
-/** The MariaDB warehouse: `mariadb("mariadb://user@host")`. */
+/** A warehouse in a server that speaks the protocol of MariaDB and MySQL. */
 
 import { createHash } from "node:crypto";
 import type { WarehouseNeeds } from "../../core/into/warehouse-needs.js";
@@ -7,23 +7,19 @@ import { LEDGER_SCHEMA, ledgerSchema } from "../sql/ledger-schema.js";
 import { openServer, type ServerKind } from "../sql/server-session.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import type { Warehouse, WarehouseFacts } from "../warehouse.js";
-import { connectTo, type MariaConnection, placeOf } from "./connection.js";
-import { mariadbDialect } from "./dialect.js";
+import { connectTo, type MysqlConnection, placeOf } from "./connection.js";
+import { mysqlDialect } from "./dialect.js";
+import type { ServerMake } from "./make.js";
 import { columnsOf, makeDue, tablePlaces, tidyTables } from "./places.js";
 import { type LoadWay, StageTable } from "./stage.js";
 import { userTable } from "./user-tables.js";
 
-/**
- * Tables in a MariaDB server, from version 10.6 on; a schema is a database there. A name in the address is put before
- * those of the databases: `mariadb://bridge@db.huts.example/team` makes `team_early_bridge`, `team_bookings`, ….
- * `ssl-mode=verify_identity` has the server's certificate checked.
- * @throws BridgeError when opened: URL_INVALID, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER
- */
-export function mariadb(url: string): Warehouse {
+/** @throws BridgeError when opened: URL_INVALID, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */
+export function serverAt(make: ServerMake, url: string): Warehouse {
   return {
-    title: placeOf(url),
+    title: placeOf(make, url),
     grants: (needs) => grantsFor(needs, url),
-    open: (options = {}) => openServer(kindOf(url), options),
+    open: (options = {}) => openServer(kindOf(make, url), options),
   };
 }
 
@@ -59,15 +55,15 @@ function lockName(prefix: string, of: string): string {
   return `early_bridge ${createHash("sha256").update(`${prefix} ${of}`).digest("hex").slice(0, 32)}`;
 }
 
-function kindOf(url: string): ServerKind<MariaConnection> {
+function kindOf(make: ServerMake, url: string): ServerKind<MysqlConnection> {
   const prefix = prefixOf(url);
-  const sql = mariadbDialect(prefix);
-  const way: LoadWay = { isRefused: false };
+  const sql = mysqlDialect(make, prefix);
+  const way: LoadWay = { make, isRefused: false };
   const ledgerLock = lockName(prefix, "ledger");
   const bridgeLock = (bridge: string) => lockName(prefix, `bridge ${bridge}`);
   return {
     sql,
-    connect: (readOnly) => connectTo(url, readOnly),
+    connect: (readOnly) => connectTo(make, url, readOnly),
     // all names are whole; the server wants a database to be chosen for some statements all the same
     settle: (on) => on.run(`USE ${ledgerSchema(sql)}`),
     locks: {
@@ -88,22 +84,22 @@ function kindOf(url: string): ServerKind<MariaConnection> {
     columns: (on, schema, withViews) => columnsOf(sql, on, schema, withViews),
     userTable: (on, schema, name) => userTable(sql, on, schema, name),
     asText: (column) => `CAST(${column} AS CHAR)`,
-    about: (on) => about(on, url),
+    about: (on) => about(make, on, url),
     tryWriting: (on, schema) => tryWriting(sql, on, schema),
   };
 }
 
-async function about(on: MariaConnection, url: string): Promise<WarehouseFacts> {
+async function about({ title }: ServerMake, on: MysqlConnection, url: string): Promise<WarehouseFacts> {
   const [row] = await on.rows("SELECT version() AS version");
   const [tls] = await on.rows("SHOW SESSION STATUS LIKE 'Ssl_version'");
   const { hostname, searchParams } = new URL(url);
   const isHere = /^(?:|localhost|127\.[\d.]+|\[::1\])$/.test(hostname);
   const plain = searchParams.has("socket") ? "socket" : isHere ? "loopback" : undefined;
-  const program = `MariaDB ${String(row?.version).split("-")[0]}`;
+  const program = `${title} ${String(row?.version).split("-")[0]}`;
   return { program, way: String(tls?.Value ?? "") || plain };
 }
 
-async function tryWriting(sql: SqlDialect, on: MariaConnection, schema: string): Promise<void> {
+async function tryWriting(sql: SqlDialect, on: MysqlConnection, schema: string): Promise<void> {
   const table = sql.tableName(schema, `${NEXT_PREFIX}probe`);
   const stage = sql.tableName(LEDGER_SCHEMA, "stage_probe");
   for (const statement of [

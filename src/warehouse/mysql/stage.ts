@@ -5,22 +5,21 @@ import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js"
 import type { SqlDialect } from "../sql/dialect.js";
 import { stageColumns, stageStatements } from "../sql/merge-plan.js";
 import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
-import type { MariaConnection } from "./connection.js";
+import type { MysqlConnection } from "./connection.js";
 import { quoteName } from "./dialect.js";
 import { LOAD_FORM, LoadRows } from "./load-rows.js";
+import type { ServerMake } from "./make.js";
 
 /** Rows are held up to so many bytes, then they are sent. */
 const SEND_BYTES = 2 * 1024 * 1024;
 /** An INSERT has to be smaller than `max_allowed_packet`. */
 const INSERT_BYTES = 1024 * 1024;
 
-/** What is gone with its connection needs no log, and no way back. */
-const STAGE_ENGINE = "ENGINE = MyISAM";
-
 const decoder = new TextDecoder("utf-8", { ignoreBOM: true });
 
-/** What the stages of a session have learned of the server. */
+/** What the stages of a session know of the server, and have learned of it. */
 export interface LoadWay {
+  readonly make: ServerMake;
   /** it lets no client send files: rows go into INSERTs */
   isRefused: boolean;
 }
@@ -36,7 +35,7 @@ export class StageTable implements Stage {
 
   constructor(
     private readonly sql: SqlDialect,
-    private readonly connection: MariaConnection,
+    private readonly connection: MysqlConnection,
     private readonly way: LoadWay,
     readonly sqlName: string,
     readonly table: string,
@@ -47,8 +46,9 @@ export class StageTable implements Stage {
     const statements = stageStatements(this.sql, place, this.columns, schema);
     if (statements.length === 0) return;
     await this.sendAll();
+    const engine = `ENGINE = ${this.way.make.stageEngine}`;
     for (const statement of statements)
-      await this.connection.run(statement.startsWith("CREATE") ? `${statement} ${STAGE_ENGINE}` : statement);
+      await this.connection.run(statement.startsWith("CREATE") ? `${statement} ${engine}` : statement);
     this.columns = stageColumns(this.columns, schema);
   }
 
@@ -110,7 +110,7 @@ export class StageTable implements Stage {
 
   /** The rows of a batch as lists of values, each for one statement. */
   private listsOf(batch: TableBatch, firstSeq: number): string[] {
-    const values = LoadRows.values();
+    const values = LoadRows.values(this.way.make.rowWord);
     const lists: string[] = [];
     const take = () => lists.push(decoder.decode(values.take()).slice(0, -1));
     values.add(batch, firstSeq, this.columns, () => {

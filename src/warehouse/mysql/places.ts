@@ -1,5 +1,5 @@
 /**
- * What MariaDB does to tables is no part of a transaction. Tables that take the place of others are noted with the
+ * What these servers do to tables is no part of a transaction. Tables that take the place of others are noted with the
  * commit that says so, and renamed after it: by the run itself, or by the next one where it was broken off. What a run
  * has left that was not committed is taken away.
  */
@@ -141,7 +141,7 @@ async function settleWider(sql: SqlDialect, on: SqlConnection, schema: string, t
   const to = parseColumnType(type);
   const statement =
     noted.length > 0 && to !== undefined
-      ? takeWider(target, column, to, await indexWith(sql, on, { schema, table, column, to }))
+      ? takeWider(target, column, sql.typeName(to), await indexWith(sql, on, { schema, table, column, to }))
       : `ALTER TABLE ${target} DROP COLUMN ${WIDER_COLUMN}`;
   await on.run(statement);
 }
@@ -153,7 +153,7 @@ async function indexWith(
   of: { readonly schema: string; readonly table: string; readonly column: string; readonly to: ColumnType },
 ): Promise<string | undefined> {
   const parts = await on.rows(
-    `SELECT index_name AS of, column_name AS name, sub_part IS NOT NULL AS is_cut FROM information_schema.statistics
+    `SELECT index_name AS index_of, column_name AS name, sub_part IS NOT NULL AS is_cut FROM information_schema.statistics
      WHERE table_schema = $1 AND table_name = $2 AND index_name IN ('eb_key', 'PRIMARY') ORDER BY seq_in_index`,
     [sql.ledger.databaseOf!(of.schema), of.table],
   );
@@ -162,5 +162,5 @@ async function indexWith(
     return { name: String(name), type: name === of.column ? of.to : was };
   });
   const key = columns.map(({ name }) => name);
-  return key.includes(of.column) ? addedIndex(key, parts[0]?.of === "PRIMARY", columns) : undefined;
+  return key.includes(of.column) ? addedIndex(key, parts[0]?.index_of === "PRIMARY", columns) : undefined;
 }

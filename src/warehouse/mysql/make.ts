@@ -1,0 +1,68 @@
+/** What MariaDB and MySQL, which speak one protocol, do differently. */
+
+import type { SqlDialect } from "../sql/dialect.js";
+
+export interface ServerMake {
+  readonly title: "MariaDB" | "MySQL";
+  /** how a project names it, and what its addresses begin with */
+  readonly word: "mariadb" | "mysql";
+  /** an earlier version lacks what is needed */
+  readonly least: readonly number[];
+  /** texts are equal where their characters are, blanks at the end as well */
+  readonly collation: string;
+  /** what is put before each row of VALUES */
+  readonly rowWord: "" | "ROW";
+  /** what keeps a stage, which is gone with its connection: it needs no log, and no way back */
+  readonly stageEngine: string;
+  /** settings that are wished for, of those who may set them */
+  readonly wishes: readonly string[];
+  readonly overResult?: SqlDialect["overResult"];
+}
+
+export const MARIADB: ServerMake = {
+  title: "MariaDB",
+  word: "mariadb",
+  // no JSON_TABLE before it
+  least: [10, 6],
+  collation: "utf8mb4_nopad_bin",
+  rowWord: "",
+  stageEngine: "MyISAM",
+  wishes: [],
+};
+
+const RESULT = "eb_result";
+
+export const MYSQL: ServerMake = {
+  title: "MySQL",
+  word: "mysql",
+  // no rows of VALUES before it
+  least: [8, 0, 19],
+  collation: "utf8mb4_0900_bin",
+  rowWord: "ROW",
+  stageEngine: "InnoDB",
+  // tables have a primary key of their own, or none
+  wishes: [
+    "SET SESSION sql_require_primary_key = OFF",
+    "SET SESSION sql_generate_invisible_primary_key = OFF",
+  ],
+  // a temporary table stands but once in a statement there (MySQL, "TEMPORARY Table Problems")
+  overResult: (query, statements) => [
+    `DROP TEMPORARY TABLE IF EXISTS ${RESULT}`,
+    `CREATE TEMPORARY TABLE ${RESULT} AS ${query}`,
+    ...statements(RESULT),
+    `DROP TEMPORARY TABLE ${RESULT}`,
+  ],
+};
+
+/** Of which make a server is, by what it says of its version. */
+export const makeOf = (version: string): ServerMake => (version.includes("MariaDB") ? MARIADB : MYSQL);
+
+/** Whether a version such as 10.11.19-MariaDB has all that is needed. */
+export function isRecent(version: string, { least }: ServerMake): boolean {
+  const parts = version.split(/[.-]/).map(Number);
+  for (const [i, wanted] of least.entries()) {
+    const part = parts[i] ?? 0;
+    if (part !== wanted) return part > wanted;
+  }
+  return true;
+}
