@@ -1,5 +1,5 @@
-// npm run bench:mariadb and bench:mysql: bookings over HTTP into MariaDB or MySQL, against the server's own LOAD DATA of
-// a ready-made file into the same tables, with the same indexes. EARLY_BRIDGE_MARIADB and EARLY_BRIDGE_MYSQL name a
+// npm run bench:mariadb and bench:mysql: bookings over HTTP into MariaDB or MySQL, against the server's own LOAD DATA
+// of a ready-made file into the same tables, with the same indexes. EARLY_BRIDGE_MARIADB and EARLY_BRIDGE_MYSQL name a
 // server, and a user who may do everything.
 // Argument: mariadb or mysql.
 

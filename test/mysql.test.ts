@@ -285,6 +285,32 @@ describe("tables", () => {
   });
 });
 
+describe("a checkpoint of many records", () => {
+  it("reads no more rows for each of them than one of few", async () => {
+    const own = await startOwn();
+    closing.push(own.stop);
+    const readBy = async (name: string, write: "upsert" | "versions", records: number) => {
+      const url = `${own.url}/${name}_${records}`;
+      const reads = async () => {
+        const rows = await onMysql(url, "SHOW GLOBAL STATUS LIKE 'Handler_read%'");
+        return rows.reduce((sum, { Value }) => sum + Number(Value), 0);
+      };
+      const before = await reads();
+      // each comes twice, and a part of them is gone in between, or is another one
+      for (const v of [1, 2, 3]) {
+        const once = Array.from({ length: records }, (_, i) => ({
+          id: `key ${i}`,
+          ...{ v: i % 3 === 0 ? v : 0, gone: v === 2 && i % 3 === 1, kids: [{ n: i }, { n: v }] },
+        }));
+        await carry(url, [...once, ...once], { gone: "record.gone" }, write);
+      }
+      return ((await reads()) - before) / records;
+    };
+    for (const write of ["upsert", "versions"] as const)
+      expect(await readBy(write, write, 1200)).toBeLessThan((await readBy(write, write, 300)) * 1.5);
+  });
+});
+
 /** A server with a certificate for a name. */
 async function certified(name: string) {
   const pems = await selfsigned.generate([{ name: "commonName", value: name }], {

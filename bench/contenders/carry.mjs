@@ -1,6 +1,6 @@
 // Bookings into a server's tables, in a process of its own.
-// Arguments: postgres, mariadb, mysql, duckdb or folder, the address of the API, the address of the server; for a folder, a
-// path, how files are written, and the write mode, in JSON.
+// Arguments: postgres, mariadb, mysql, duckdb or folder, the address of the API, the address of the server; for a
+// folder, a path, how files are written, and the write mode, in JSON.
 import { connect, defineConnector, openBridge } from "../../dist/index.js";
 import { SETS } from "../sets.mjs";
 

@@ -1,8 +1,9 @@
 /** The dialect of MariaDB and MySQL, with names in double quotes (sql_mode ANSI_QUOTES). */
 
 import { type ColumnType, formatColumnType } from "../../core/shape/column-type.js";
-import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
-import type { MadeTable, SqlDialect, Widening } from "../sql/dialect.js";
+import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { KeyColumn, MadeTable, SqlDialect, Widening } from "../sql/dialect.js";
+import { NUMBERS } from "../sql/stage.js";
 import { isWrittenAsText, listsOf } from "../sql/standard.js";
 import { isKeyed, primaryKey } from "../sql/work.js";
 import type { ServerMake } from "./make.js";
@@ -18,6 +19,8 @@ export function quoteText(text: string): string {
   return `'${text.replaceAll("\\", "\\\\").replaceAll("'", "''").replaceAll("\0", "\\0")}'`;
 }
 
+/** numbers of records, between two statements of one connection */
+const RESULT = "eb_result";
 /** a column that a wider type grows in, until it takes the place of the other one */
 export const WIDER_COLUMN = "eb_wider";
 
@@ -132,13 +135,13 @@ function indexes(target: string, table: TableSchema): string[] {
   return added === undefined ? [] : [`ALTER TABLE ${target} ${added}`];
 }
 
-function indexOf(table: TableSchema, columns: readonly IndexedColumn[]): string | undefined {
+function indexOf(table: TableSchema, columns: readonly KeyColumn[]): string | undefined {
   const isOneEach = primaryKey(table).length > 0;
   return isKeyed(table) ? addedIndex(table.entityKey, isOneEach, columns) : undefined;
 }
 
 /** A table's columns before some of them widen. */
-function asTheyStand({ columns }: TableSchema, later: readonly Widening[]): IndexedColumn[] {
+function asTheyStand({ columns }: TableSchema, later: readonly Widening[]): KeyColumn[] {
   const types = new Map(later.map(({ column, from }) => [column, from]));
   return columns.map(({ name, type }) => ({ name, type: types.get(name) ?? type }));
 }
@@ -152,25 +155,30 @@ const INDEXED_BYTES = 3072;
 const SIGN_BYTES = 4;
 const VALUE_BYTES = 40;
 
-type IndexedColumn = Pick<ColumnSchema, "name" | "type">;
-
 /** What adds an index, behind ALTER TABLE: primary where each row has its own values, and an index takes them whole. */
 export function addedIndex(
   key: readonly string[],
   isOneEach: boolean,
-  columns: readonly IndexedColumn[],
+  columns: readonly KeyColumn[],
 ): string {
-  const isCut = (name: string) => {
-    const kind = columns.find((column) => column.name === name)?.type.kind;
-    return kind === "text" || kind === "json" || kind === "bytes";
-  };
+  const parts = indexParts(key, columns).join(", ");
+  const isWhole = key.length <= INDEXED_COLUMNS && !key.some((name) => isCut(name, columns));
+  return isOneEach && isWhole ? `ADD PRIMARY KEY (${parts})` : `ADD INDEX eb_key (${parts})`;
+}
+
+/** An index does not take the values of a column whole. */
+function isCut(name: string, columns: readonly KeyColumn[]): boolean {
+  const kind = columns.find((column) => column.name === name)?.type.kind;
+  return kind === "text" || kind === "json" || kind === "bytes";
+}
+
+/** A key's columns as an index takes them. */
+function indexParts(key: readonly string[], columns: readonly KeyColumn[]): string[] {
   const names = key.slice(0, INDEXED_COLUMNS);
-  const texts = names.filter(isCut).length;
+  const texts = names.filter((name) => isCut(name, columns)).length;
   const bytes = INDEXED_BYTES - (names.length - texts) * VALUE_BYTES;
   const signs = Math.min(INDEXED_SIGNS, Math.floor(bytes / SIGN_BYTES / texts));
-  const parts = names.map((name) => `${quoteName(name)}${isCut(name) ? `(${signs})` : ""}`).join(", ");
-  const isWhole = texts === 0 && names.length === key.length;
-  return isOneEach && isWhole ? `ADD PRIMARY KEY (${parts})` : `ADD INDEX eb_key (${parts})`;
+  return names.map((name) => `${quoteName(name)}${isCut(name, columns) ? `(${signs})` : ""}`);
 }
 
 /** Puts the wider column in the place of the other one, in one step with the index over it. */
@@ -192,6 +200,16 @@ const commentText = (text: string, most: number) => quoteText([...text].slice(0,
 export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
   const typeName = (type: ColumnType) => columnType(type, make);
   const text = typeName({ kind: "text" });
+  // joins of texts are looked up row by row, too (MariaDB), and those of a DELETE or an UPDATE (MySQL)
+  const findable = (stage: string, columns: readonly KeyColumn[]) => {
+    const index = columns === NUMBERS ? "eb_numbers" : "eb_key";
+    const parts = indexParts(
+      columns.map(({ name }) => name),
+      columns,
+    ).join(", ");
+    const made = `CREATE INDEX IF NOT EXISTS ${index} ON ${stage} (${parts})`;
+    return [made];
+  };
   const schemaName = (schema: string) => quoteName(prefix + schema);
   const tableName = (schema: string, table: string) => `${schemaName(schema)}.${quoteName(table)}`;
   return Object.freeze({
@@ -207,12 +225,15 @@ export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
         : `ALTER TABLE ${table} MODIFY COLUMN ${quoteName(column)} ${typeName(type)} COMMENT ${commentText(text, 1024)}`,
     text: quoteText,
     typeName,
+    // what is known of a table that was filled just now has to be right by the next statement, or a join has no index
+    tableOptions: " STATS_PERSISTENT = 0",
     instant: (ms: number) => `CAST('${momentText(new Date(ms).toISOString())}' AS DATETIME(6))`,
     widened,
     fitted,
     same: (left: string, right: string) => `${left} <=> ${right}`,
+    // the source first: the target has an index
     deleteFrom: (target: string, alias: string, source: string | undefined, where: string) =>
-      `DELETE ${alias} FROM ${target} AS ${alias}${source === undefined ? "" : ` JOIN ${source}`} WHERE ${where}`,
+      `DELETE ${alias} FROM ${source === undefined ? "" : `${source} STRAIGHT_JOIN `}${target} AS ${alias} WHERE ${where}`,
     updateFrom: (
       target: string,
       alias: string,
@@ -221,7 +242,7 @@ export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
       where: string,
     ) => {
       const changes = Object.entries(set).map(([column, value]) => `${alias}.${column} = ${value}`);
-      return `UPDATE ${target} AS ${alias} JOIN ${source} SET ${changes.join(", ")} WHERE ${where}`;
+      return `UPDATE ${source} STRAIGHT_JOIN ${target} AS ${alias} SET ${changes.join(", ")} WHERE ${where}`;
     },
     addColumn: (target: string, column: string, type: ColumnType) => [
       // one that a broken-off run has left is empty, and may be of another type
@@ -244,11 +265,15 @@ export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
         ];
       }),
     indexes,
-    // a condition over a subquery is looked up for each row
-    findable: (table: string, column: string) => [
-      `CREATE INDEX IF NOT EXISTS ${column} ON ${table} (${column})`,
+    findable,
+    // a temporary table stands but once in a statement of MySQL; and a condition over a subquery is looked up row by row
+    overNumbers: (query: string, statements: (source: string) => readonly string[]) => [
+      `DROP TEMPORARY TABLE IF EXISTS ${RESULT}`,
+      `CREATE TEMPORARY TABLE ${RESULT} AS ${query}`,
+      ...findable(RESULT, NUMBERS),
+      ...statements(RESULT),
+      `DROP TEMPORARY TABLE ${RESULT}`,
     ],
-    overResult: make.overResult,
     tablesApart: true,
     userTables: USER_TABLES,
     ledger: {

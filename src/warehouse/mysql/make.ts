@@ -1,7 +1,5 @@
 /** What MariaDB and MySQL, which speak one protocol, do differently. */
 
-import type { SqlDialect } from "../sql/dialect.js";
-
 export interface ServerMake {
   readonly title: "MariaDB" | "MySQL";
   /** how a project names it, and what its addresses begin with */
@@ -16,7 +14,6 @@ export interface ServerMake {
   readonly stageEngine: string;
   /** settings that are wished for, of those who may set them */
   readonly wishes: readonly string[];
-  readonly overResult?: SqlDialect["overResult"];
 }
 
 export const MARIADB: ServerMake = {
@@ -30,8 +27,6 @@ export const MARIADB: ServerMake = {
   wishes: [],
 };
 
-const RESULT = "eb_result";
-
 export const MYSQL: ServerMake = {
   title: "MySQL",
   word: "mysql",
@@ -44,13 +39,6 @@ export const MYSQL: ServerMake = {
   wishes: [
     "SET SESSION sql_require_primary_key = OFF",
     "SET SESSION sql_generate_invisible_primary_key = OFF",
-  ],
-  // a temporary table stands but once in a statement there (MySQL, "TEMPORARY Table Problems")
-  overResult: (query, statements) => [
-    `DROP TEMPORARY TABLE IF EXISTS ${RESULT}`,
-    `CREATE TEMPORARY TABLE ${RESULT} AS ${query}`,
-    ...statements(RESULT),
-    `DROP TEMPORARY TABLE ${RESULT}`,
   ],
 };
 

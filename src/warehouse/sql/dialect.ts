@@ -2,7 +2,7 @@
 
 import type { UserColumn } from "../../core/into/user-table.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
-import type { TableSchema } from "../../core/shape/table-shape.js";
+import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 
 export interface SqlDialect {
   /** how messages name the warehouse */
@@ -20,6 +20,8 @@ export interface SqlDialect {
     | ((table: string, column: string | undefined, text: string, type: ColumnType | undefined) => string)
     | undefined;
   typeName(type: ColumnType): string;
+  /** what stands behind the columns of a table that is made; default: nothing */
+  readonly tableOptions?: string | undefined;
   /** a moment as a value of the type `timestamp`; ms since 1970 */
   instant(ms: number): string;
   /** a text as a value */
@@ -44,13 +46,13 @@ export interface SqlDialect {
   widen(target: string, columns: readonly Widening[], of?: MadeTable): readonly string[];
   /** statements that add a column; default: one */
   addColumn?: ((target: string, column: string, type: ColumnType) => readonly string[]) | undefined;
-  /** statements by which rows of a stage are found by a column; default: they are found well enough */
-  findable?: ((table: string, column: string) => readonly string[]) | undefined;
+  /** statements by which rows of a stage are found by columns; default: they are found well enough */
+  findable?: ((stage: string, columns: readonly KeyColumn[]) => readonly string[]) | undefined;
   /**
-   * statements over what a query gives, which reads a table that they change; they get what stands for it in FROM;
-   * default: the query itself
+   * statements over the numbers of records that a query gives, which reads what they change; they get what stands for
+   * it in FROM; default: the query itself
    */
-  overResult?:
+  overNumbers?:
     | ((query: string, statements: (source: string) => readonly string[]) => readonly string[])
     | undefined;
   /** statements for a table that was just made, so that its records are found fast; default: none are needed */
@@ -72,6 +74,9 @@ export interface SqlDialect {
   readonly userTables: UserTableSql;
   readonly ledger: LedgerSql;
 }
+
+/** A column by which rows are looked for. */
+export type KeyColumn = Pick<ColumnSchema, "name" | "type">;
 
 /** How values go into columns of tables that are not ours. */
 export interface UserTableSql {

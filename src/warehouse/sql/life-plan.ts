@@ -9,7 +9,7 @@ import {
 } from "../../core/shape/own-columns.js";
 import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "./dialect.js";
-import { equalKeys, orphansStatements, overResult } from "./merge-plan.js";
+import { equalKeys, isNumbered, orphansStatements, overNumbers, takeNumbered } from "./merge-plan.js";
 import { SEQUENCE_COLUMN } from "./stage.js";
 
 const list = (sql: SqlDialect, names: readonly string[], of = "") =>
@@ -30,8 +30,8 @@ export function withoutStanding(
   const holds =
     now === undefined ? "" : ` AND (t.${DELETED_COLUMN} IS NULL OR t.${VALID_FROM_COLUMN} <> ${now})`;
   const equal = equalKeys(sql, "s", columns, "t", columns);
-  const stands = sql.deleteFrom(root, "s", `${target} AS t`, equal + holds);
-  return [stands, ...orphansStatements(sql, children, root)];
+  const stand = numbersWith(root, target, equal + holds);
+  return [...takeNumbered(sql, root, stand), ...orphansStatements(sql, children, root)];
 }
 
 /** Statements that take out of the stages the records of which a later run has written what stands. */
@@ -44,9 +44,13 @@ export function withoutNewer(
 ): string[] {
   const [root, ...children] = stages as [string, ...string[]];
   const isNewer = `${equalKeys(sql, "s", key, "t", key)} AND t.${RUN_COLUMN} > ${run}`;
-  const newer = sql.deleteFrom(root, "s", `${target} AS t`, isNewer);
-  return [newer, ...orphansStatements(sql, children, root)];
+  const newer = numbersWith(root, target, isNewer);
+  return [...takeNumbered(sql, root, newer), ...orphansStatements(sql, children, root)];
 }
+
+/** The numbers of a stage's records for which a row of the target meets a condition. */
+const numbersWith = (stage: string, target: string, condition: string) =>
+  `SELECT s.${SEQUENCE_COLUMN} FROM ${stage} AS s JOIN ${target} AS t ON ${condition}`;
 
 /** How many of the stage's records have nothing that stands yet. */
 export function countNewQuery(
@@ -60,15 +64,14 @@ export function countNewQuery(
     WHERE NOT EXISTS (SELECT 1 FROM ${target} AS t WHERE ${equalKeys(sql, "t", key, "s", key)})`;
 }
 
-/** Records of which no version holds any more, with the time from which the last one did. */
-function goneRecords(sql: SqlDialect, target: string, key: readonly string[]): string {
-  return `SELECT ${list(sql, key)}, max(${VALID_FROM_COLUMN}) AS held FROM ${target} AS o
-    GROUP BY ${list(sql, key)} HAVING count(*) = count(${VALID_TO_COLUMN})`;
-}
+/** Of a group of versions: none of them holds any more. */
+const IS_GONE = `count(*) = count(o.${VALID_TO_COLUMN})`;
+/** The time from which the last of them held. */
+const HELD = `max(o.${VALID_FROM_COLUMN})`;
 
 /**
  * Statements for records that were told to be gone and came again with no later time than they had: what came last of
- * each lives from now on. Children first: they follow what the stream's own stage says before it changes.
+ * each lives from now on.
  */
 export function livesAgain(
   sql: SqlDialect,
@@ -79,16 +82,13 @@ export function livesAgain(
   const [root] = stages;
   if (root === undefined) return [];
   const { entityKey: key } = root.table;
-  const last = `SELECT ${list(sql, key)}, max(${VALID_FROM_COLUMN}) AS came FROM ${root.sqlName} GROUP BY ${list(sql, key)}`;
-  const back = `SELECT ${list(sql, key, "l")}, l.came FROM (${last}) AS l, (${goneRecords(sql, target, key)}) AS g
-    WHERE ${equalKeys(sql, "l", key, "g", key)} AND l.came <= g.held`;
-  const lives =
-    (source: string) =>
-    ({ sqlName, table }: (typeof stages)[number]) => {
-      const isBack = `${equalKeys(sql, "s", table.entityKey, "b", key)} AND s.${VALID_FROM_COLUMN} = b.came`;
-      return sql.updateFrom(sqlName, "s", { [VALID_FROM_COLUMN]: now }, `${source} AS b`, isBack);
-    };
-  return overResult(sql, back, (source) => [...stages].reverse().map(lives(source)));
+  const own = `${list(sql, key)}, ${SEQUENCE_COLUMN}, ${VALID_FROM_COLUMN}`;
+  const last = `SELECT ${own}, max(${VALID_FROM_COLUMN}) OVER (PARTITION BY ${list(sql, key)}) AS came FROM ${root.sqlName}`;
+  const back = `SELECT l.${SEQUENCE_COLUMN} FROM (${last}) AS l JOIN ${target} AS o ON ${equalKeys(sql, "l", key, "o", key)}
+    WHERE l.${VALID_FROM_COLUMN} = l.came GROUP BY l.${SEQUENCE_COLUMN}, l.came HAVING ${IS_GONE} AND l.came <= ${HELD}`;
+  const lives = (stage: string, source: string) =>
+    `UPDATE ${stage} SET ${VALID_FROM_COLUMN} = ${now} WHERE ${isNumbered(source)}`;
+  return overNumbers(sql, back, (source) => stages.map(({ sqlName }) => lives(sqlName, source)));
 }
 
 /**
@@ -102,9 +102,11 @@ export function goneEarlierStatement(
   stage: string,
   { entityKey: key }: TableSchema,
 ): string {
-  const back = `SELECT ${list(sql, key, "g")}, g.held, min(s.${VALID_FROM_COLUMN}) AS came
-    FROM (${goneRecords(sql, target, key)}) AS g, ${stage} AS s
-    WHERE ${equalKeys(sql, "s", key, "g", key)} AND s.${VALID_FROM_COLUMN} > g.held GROUP BY ${list(sql, key, "g")}, g.held`;
+  const later = `SELECT ${list(sql, key, "s")}, s.${VALID_FROM_COLUMN}, ${HELD} AS held
+    FROM ${stage} AS s JOIN ${target} AS o ON ${equalKeys(sql, "s", key, "o", key)}
+    GROUP BY ${list(sql, key, "s")}, s.${VALID_FROM_COLUMN} HAVING ${IS_GONE} AND s.${VALID_FROM_COLUMN} > ${HELD}`;
+  const back = `SELECT ${list(sql, key)}, held, min(${VALID_FROM_COLUMN}) AS came FROM (${later}) AS l
+    GROUP BY ${list(sql, key)}, held`;
   return sql.updateFrom(
     target,
     "t",

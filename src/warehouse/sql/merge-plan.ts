@@ -8,7 +8,7 @@ import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import type { SchemaChange } from "../warehouse.js";
 import type { MadeTable, SqlDialect, StandingColumns, Widening } from "./dialect.js";
-import { SEQUENCE_COLUMN } from "./stage.js";
+import { NUMBERS, SEQUENCE_COLUMN } from "./stage.js";
 
 /** A table as it stands in the warehouse. */
 export type StandingTable = StandingColumns;
@@ -36,7 +36,9 @@ export function planTable(
       columnOf(sql, RUN_COLUMN, { kind: "int64" }),
       columnOf(sql, LOADED_COLUMN, { kind: "timestamp" }),
     ];
-    const make = made ?? [`CREATE TABLE ${target} (${[...columns, ...own].join(", ")})`];
+    const make = made ?? [
+      `CREATE TABLE ${target} (${[...columns, ...own].join(", ")})${sql.tableOptions ?? ""}`,
+    ];
     return {
       statements: [...make, ...commentsOn(sql, target, schema)],
       changes: [{ table, column: undefined, change: "table_added", path: schema.path }],
@@ -143,22 +145,28 @@ export function dedupeStatements(
 ): string[] {
   const root = stages[0]!;
   const columns = key.map((name) => sql.quoteName(name)).join(", ");
-  const last = `SELECT ${columns}, max(${SEQUENCE_COLUMN}) AS last FROM ${root} GROUP BY ${columns} HAVING count(*) > 1`;
-  const isEarlier = `${equalKeys(sql, "s", key, "d", key)} AND s.${SEQUENCE_COLUMN} < d.last`;
-  return [
-    ...overResult(sql, last, (source) => [sql.deleteFrom(root, "s", `${source} AS d`, isEarlier)]),
-    ...orphansStatements(sql, stages.slice(1), root),
-  ];
+  const last = `max(${SEQUENCE_COLUMN}) OVER (PARTITION BY ${columns})`;
+  const earlier = `SELECT ${SEQUENCE_COLUMN} FROM (SELECT ${SEQUENCE_COLUMN}, ${last} AS last FROM ${root}) AS w
+    WHERE ${SEQUENCE_COLUMN} < last`;
+  return [...takeNumbered(sql, root, earlier), ...orphansStatements(sql, stages.slice(1), root)];
 }
 
-/** Statements over what a query gives, which reads a table that they change. */
-export function overResult(
+/** Statements over the numbers of records that a query gives, which reads what they change. */
+export function overNumbers(
   sql: SqlDialect,
   query: string,
   statements: (source: string) => readonly string[],
 ): readonly string[] {
-  return sql.overResult?.(query, statements) ?? statements(`(${query})`);
+  return sql.overNumbers?.(query, statements) ?? statements(`(${query})`);
 }
+
+/** A condition: the number of a record is among those of a source. */
+export const isNumbered = (source: string) =>
+  `${SEQUENCE_COLUMN} IN (SELECT ${SEQUENCE_COLUMN} FROM ${source} AS o)`;
+
+/** Statements that take rows out of a table by the numbers that a query gives. */
+export const takeNumbered = (sql: SqlDialect, table: string, numbers: string): readonly string[] =>
+  overNumbers(sql, numbers, (source) => [`DELETE FROM ${table} WHERE ${isNumbered(source)}`]);
 
 /** Counts of all rows in the stage and of different keys among them. */
 export function countKeysQuery(sql: SqlDialect, stage: string, key: readonly string[]): string {
@@ -178,16 +186,21 @@ export function lastWordStatements(
   gone: string,
   key: readonly string[],
 ): { readonly removals: readonly string[]; readonly rows: readonly string[] } {
+  const columns = key.map((name) => sql.quoteName(name)).join(", ");
+  const both = (of: string, than: string) =>
+    `SELECT ${columns}, ${SEQUENCE_COLUMN}, 1 AS is_of FROM ${of}
+     UNION ALL SELECT ${columns}, ${SEQUENCE_COLUMN}, 0 FROM ${than}`;
+  const last = `max(CASE WHEN is_of = 0 THEN ${SEQUENCE_COLUMN} END) OVER (PARTITION BY ${columns})`;
   const earlier = (of: string, than: string) =>
-    sql.deleteFrom(
+    takeNumbered(
+      sql,
       of,
-      "a",
-      `${than} AS b`,
-      `${equalKeys(sql, "a", key, "b", key)} AND a.${SEQUENCE_COLUMN} < b.${SEQUENCE_COLUMN}`,
+      `SELECT ${SEQUENCE_COLUMN} FROM (SELECT ${SEQUENCE_COLUMN}, is_of, ${last} AS last FROM (${both(of, than)}) AS u) AS w
+       WHERE is_of = 1 AND ${SEQUENCE_COLUMN} < last`,
     );
   return {
-    removals: [earlier(gone, came)],
-    rows: [earlier(came, gone), ...orphansStatements(sql, children, came)],
+    removals: earlier(gone, came),
+    rows: [...earlier(came, gone), ...orphansStatements(sql, children, came)],
   };
 }
 
@@ -196,7 +209,7 @@ export function orphansStatements(sql: SqlDialect, children: readonly string[], 
   if (children.length === 0) return [];
   const numbers = `SELECT ${SEQUENCE_COLUMN} FROM ${root}`;
   return [
-    ...(sql.findable?.(root, SEQUENCE_COLUMN) ?? []),
+    ...(sql.findable?.(root, NUMBERS) ?? []),
     ...children.map((child) => `DELETE FROM ${child} WHERE ${SEQUENCE_COLUMN} NOT IN (${numbers})`),
   ];
 }

@@ -17,7 +17,7 @@ import type { Slot } from "./slot.js";
 import type { Stage } from "./stage.js";
 import { mergeStates, mergeVersions } from "./states.js";
 import { takeUnchanged } from "./unchanged.js";
-import { isKeyed, type Matches, NO_MATCHES, type SqlWork } from "./work.js";
+import { isKeyed, keyColumns, type Matches, NO_MATCHES, type SqlWork } from "./work.js";
 
 /** What happened to rows of the stream's own table before the merge; `matches`: of what is left, where it is known. */
 export interface Prepared extends Pick<RowCounts, "doubled" | "unchanged"> {
@@ -42,6 +42,9 @@ export async function prepareSlot(
   const doubled = await dedupe(work, slot, stages, target);
   const before = standing.get(root.name);
   const [own] = stages;
+  const isVersioned = target.write.standing === "versioned";
+  if (own !== undefined && isVersioned)
+    await work.run(work.sql.findable?.(own.sqlName, keyColumns(root)) ?? []);
   if (own === undefined || before === undefined) return { doubled, unchanged: 0 };
   const stands = readAs(work.sql, target.nameOf(root.name), root, before);
   if (target.write.standing === "replaced") {
@@ -54,7 +57,6 @@ export async function prepareSlot(
     const statements = withoutNewer(work.sql, namesOf(stages), stands, root.entityKey, notOver);
     return { doubled, unchanged: await work.countLess(own.sqlName, statements) };
   }
-  const isVersioned = target.write.standing === "versioned";
   const columns = [...new Set([...root.recordKey, STATE_COLUMN])];
   // mostly nothing of what came stands, and the stages may stay as they are
   const shared = await work.countShared(own.sqlName, stands, isVersioned ? root.entityKey : columns);

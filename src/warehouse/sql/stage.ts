@@ -5,10 +5,11 @@
 
 import type { TableBatch } from "../../core/shape/batch.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import type { SqlConnection } from "./dialect.js";
+import type { KeyColumn, SqlConnection } from "./dialect.js";
 
 /** Beside the target's columns, a stage has the number of the record that a row came from. */
 export const SEQUENCE_COLUMN = "eb_seq";
+export const NUMBERS: readonly KeyColumn[] = [{ name: SEQUENCE_COLUMN, type: { kind: "int64" } }];
 
 /** One table's stage between two checkpoints. */
 export interface Stage {

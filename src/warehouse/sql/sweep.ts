@@ -8,7 +8,7 @@ import { countRecordsQuery, missingStatement } from "./life-plan.js";
 import { mergeSlot } from "./merge.js";
 import type { MergeTarget } from "./merge-target.js";
 import type { Slot } from "./slot.js";
-import type { SqlWork } from "./work.js";
+import { keyColumns, type SqlWork } from "./work.js";
 
 /** So few may always be gone: a share of a few records says little. */
 const FEWEST = 5;
@@ -33,6 +33,7 @@ export async function findGone(
   const kept = await living.openRemoved(root);
   const missing = await gone.openRemoved(root);
   const name = target.nameOf(root.name);
+  await work.run(work.sql.findable?.(kept.sqlName, keyColumns(root)) ?? []);
   const stages = { gone: missing.sqlName, living: kept.sqlName };
   const conditions = [
     newer && newerCondition(work, root, newer),

@@ -5,8 +5,8 @@
 
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "./dialect.js";
-import { equalKeys } from "./merge-plan.js";
-import { SEQUENCE_COLUMN } from "./stage.js";
+import { equalKeys, isNumbered, takeNumbered } from "./merge-plan.js";
+import { NUMBERS, SEQUENCE_COLUMN } from "./stage.js";
 import { type Matches, NO_MATCHES, type SqlWork } from "./work.js";
 
 /** A table of the stream as it stands, and what waits for it, where anything does. */
@@ -23,8 +23,6 @@ export interface Compared {
 }
 
 type StagedRoot = ComparedTable & { readonly stage: string };
-
-const sameNumber = (other: string) => `s.${SEQUENCE_COLUMN} = ${other}.${SEQUENCE_COLUMN}`;
 
 /** Numbers of records, between two statements of one connection. */
 const SAME = "eb_same";
@@ -44,15 +42,14 @@ export async function takeUnchanged(
   if (matched === 0) return { unchanged: 0, matches: NO_MATCHES };
   await work.run([
     `CREATE TEMPORARY TABLE ${SAME} AS ${sameRoots(sql, root)}`,
-    ...(sql.findable?.(SAME, SEQUENCE_COLUMN) ?? []),
+    ...(sql.findable?.(SAME, NUMBERS) ?? []),
   ]);
   try {
     const same = await work.countRows(SAME);
     const matches = { matched, unchanged: same };
     if (same === 0 || !(await mayTake())) return { unchanged: 0, matches };
     for (const child of children)
-      for (const others of otherRecords(sql, root, child))
-        await work.run([sql.deleteFrom(SAME, "s", `(${others}) AS o`, sameNumber("o"))]);
+      for (const others of otherRecords(sql, root, child)) await work.run(takeNumbered(sql, SAME, others));
     const unchanged = await takeOut(work, root, children);
     return { unchanged, matches: { matched: matched - unchanged, unchanged: same - unchanged } };
   } finally {
@@ -68,7 +65,7 @@ async function takeOut(work: SqlWork, root: StagedRoot, children: readonly Compa
   const isAll = unchanged === (await work.countRows(root.stage));
   await work.run(
     [root.stage, ...staged].map((stage) =>
-      isAll ? `TRUNCATE TABLE ${stage}` : work.sql.deleteFrom(stage, "s", `${SAME} AS o`, sameNumber("o")),
+      isAll ? `TRUNCATE TABLE ${stage}` : `DELETE FROM ${stage} WHERE ${isNumbered(SAME)}`,
     ),
   );
   return unchanged;

@@ -1,7 +1,7 @@
 /** One connection at work in one dialect: the questions that merges ask. */
 
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import type { SqlConnection, SqlDialect } from "./dialect.js";
+import type { KeyColumn, SqlConnection, SqlDialect } from "./dialect.js";
 import { countKeysQuery, countMatchesQuery, countSharedQuery } from "./merge-plan.js";
 import { transaction } from "./transaction.js";
 
@@ -71,6 +71,10 @@ export function primaryKey(table: TableSchema): readonly string[] {
   const isOneEach = path === "" && recordKey.length === entityKey.length;
   return isOneEach && isKeyed(table) ? recordKey : [];
 }
+
+/** The columns that tell records apart. */
+export const keyColumns = ({ columns, entityKey }: TableSchema): readonly KeyColumn[] =>
+  entityKey.map((key) => columns.find(({ name }) => name === key)!);
 
 /** Whether records of the table are known again by their key. */
 export function isKeyed({ recordKey, columns }: TableSchema): boolean {
