@@ -123,6 +123,10 @@ describe("files of rows on their way", () => {
     const left = join(waiting, "a.duckdb-rows-0123456789abcdef.parquet");
     const another = join(waiting, "b.duckdb-rows-0123456789abcdef.parquet");
     for (const path of [left, another]) writeFileSync(path, "half written");
+    // and what DuckDB itself had no room for
+    const spilled = join(waiting, "a.duckdb-spilled");
+    mkdirSync(spilled);
+    writeFileSync(join(spilled, "duckdb_temp_block-7.block"), "half written");
     const seen = new Set<string>();
     const look = () => {
       for (const name of readdirSync(waiting)) {
@@ -138,6 +142,7 @@ describe("files of rows on their way", () => {
     const report = await bridge.run({ onEvent: look });
     expect(report).toMatchObject({ outcome: "done", error: undefined });
     expect(existsSync(left)).toBe(false);
+    expect(seen).toContain("a.duckdb-spilled");
     expect([...seen].some((name) => name.startsWith("a.duckdb-rows-"))).toBe(true);
     expect(readdirSync(waiting)).toEqual(["b.duckdb-rows-0123456789abcdef.parquet"]);
     const [count] = await queryFile(

@@ -1,4 +1,4 @@
-/** A MariaDB or MySQL server of the tests' own, where the machine has its programs; its files are in a temporary folder. */
+/** A MariaDB or MySQL server of the tests' own, where its programs are: its files are in a temporary folder. */
 
 import { execFile, spawn } from "node:child_process";
 import { once } from "node:events";

@@ -35,7 +35,7 @@ import { Catalog } from "./catalog.js";
 import { driver } from "./driver.js";
 import { openError } from "./open-errors.js";
 import { type StagePlace, StageTable } from "./stage.js";
-import { StageFolder, temporaryFolderOf } from "./stage-folder.js";
+import { StageFolder } from "./stage-folder.js";
 import { DUCKDB, DUCKDB_DECLARING, DUCKDB_KEYED, FILE_DATABASE, quoteText, tableName } from "./types.js";
 import { userTable } from "./user-tables.js";
 
@@ -83,7 +83,10 @@ export async function openFile(
   const writing = await instance.connect();
   try {
     const folder = dirname(resolve(path));
-    await writing.run(`SET temp_directory = ${quoteText(temporaryFolderOf(path))}`);
+    const waiting = new StageFolder(path);
+    // what is made anew each time is read by nobody else
+    const mayWrite = !readOnly || upkeep !== undefined;
+    await writing.run(`SET temp_directory = ${quoteText(mayWrite ? waiting.spilled : waiting.folder)}`);
     const folders = [folder, ...(upkeep === undefined ? [] : [resolve(upkeep.folder)])];
     await writing.run(`SET allowed_directories = [${folders.map(quoteText).join(", ")}]`);
     await writing.run("SET enable_external_access = false");
@@ -95,11 +98,11 @@ export async function openFile(
     await writing.run("SET TimeZone = 'UTC'");
     // rows that wait are read once
     await writing.run("SET enable_external_file_cache = false");
-    // what is made anew each time is read by nobody else
     const version = upkeep === undefined ? storageVersion : "latest";
     const form = version === undefined ? "" : `, STORAGE_VERSION ${quoteText(version)}`;
-    const mode = readOnly && upkeep === undefined ? ", READ_ONLY" : form;
+    const mode = mayWrite ? form : ", READ_ONLY";
     await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode})`);
+    if (mayWrite) await waiting.prepare();
     const turns = pLimit(1);
     const catalog = new Catalog((sql, values) =>
       turns(async () => (await writing.runAndReadAll(sql, values)).getRowObjectsJS()),
@@ -108,8 +111,6 @@ export async function openFile(
     await upkeep?.bringIn(connection);
     const ledger = new SqlLedger(DUCKDB, connection, (work) => turns(work));
     if (!withoutLedger) await ledger.prepare(readOnly);
-    const waiting = new StageFolder(path);
-    if (!readOnly) await waiting.removeLeftovers();
     return new DuckSession({
       instance,
       writing,
@@ -218,7 +219,7 @@ export class DuckSession implements WarehouseSession, StagePlace {
     await this.parts.turns(async () => {
       this.parts.writing.closeSync();
       this.parts.instance.closeSync();
-      if (!this.parts.readOnly) await this.waiting.close();
+      await this.waiting.close();
     });
   }
 

@@ -9,18 +9,19 @@ import { basename, dirname, join, resolve } from "node:path";
 import { BridgeError } from "../../core/errors.js";
 import type { Bytes } from "../parquet/parquet.js";
 
-/** DuckDB itself puts there what has no room in memory. */
-export function temporaryFolderOf(database: string): string {
-  return join(dirname(resolve(database)), ".early-bridge-temporary");
-}
-
 export class StageFolder {
-  private readonly folder: string;
+  readonly folder: string;
+  /**
+   * Where DuckDB itself puts what has no room in memory. It would make the folder for everybody to read, as its files
+   * are: who writes has it made before, within ours.
+   */
+  readonly spilled: string;
   /** other DuckDB files beside this one share the folder */
   private readonly prefix: string;
 
   constructor(database: string) {
-    this.folder = temporaryFolderOf(database);
+    this.folder = join(dirname(resolve(database)), ".early-bridge-temporary");
+    this.spilled = join(this.folder, `${basename(database)}-spilled`);
     this.prefix = `${basename(database)}-rows-`;
   }
 
@@ -64,11 +65,17 @@ export class StageFolder {
 
   /** Removes the folder where nobody has anything in it. */
   async close(): Promise<void> {
+    await rmdir(this.spilled).catch(() => {});
     await rmdir(this.folder).catch(() => {});
   }
 
-  /** Removes what is left of a process that was killed. To be called by who has the DuckDB file for writing. */
-  async removeLeftovers(): Promise<void> {
+  /**
+   * Makes the folder anew, without what is left of a process that was killed. To be called by who has the DuckDB file
+   * for writing.
+   */
+  async prepare(): Promise<void> {
+    await rm(this.spilled, { recursive: true, force: true });
+    await mkdir(this.spilled, { recursive: true, mode: 0o700 });
     const names = await readdir(this.folder).catch(() => []);
     for (const name of names) if (name.startsWith(this.prefix)) await this.remove(join(this.folder, name));
   }

@@ -266,7 +266,7 @@ export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
       }),
     indexes,
     findable,
-    // a temporary table stands but once in a statement of MySQL; and a condition over a subquery is looked up row by row
+    // in MySQL a temporary table stands but once in a statement; a condition over a subquery is looked up row by row
     overNumbers: (query: string, statements: (source: string) => readonly string[]) => [
       `DROP TEMPORARY TABLE IF EXISTS ${RESULT}`,
       `CREATE TEMPORARY TABLE ${RESULT} AS ${query}`,
