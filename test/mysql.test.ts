@@ -218,6 +218,12 @@ describe("tables", () => {
     expect(await carry(other, [record("a"), record("b")], { key })).toMatchObject({ added: 2 });
     expect(await carry(other, [record("b"), record("c")], { key })).toMatchObject({ added: 1, unchanged: 1 });
     expect((await indexOf(other, "s")).length).toBe(16);
+    const versions = await freshPrefix();
+    for (const v of [1, 2])
+      expect(await carry(versions, [{ ...record("a"), v }], { key }, "versions")).toMatchObject({
+        added: 2 - v,
+        changed: v - 1,
+      });
   });
 
   it("of another bridge that is at work in the same schema are left alone", async () => {

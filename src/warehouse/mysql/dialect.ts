@@ -151,8 +151,9 @@ const INDEXED_SIGNS = 191;
 /** an index has so many columns, and so many bytes, at most (MariaDB, "InnoDB Limitations") */
 const INDEXED_COLUMNS = 16;
 const INDEXED_BYTES = 3072;
-/** a character of a text, and a value of any other type: at most so many bytes */
+/** a character of a text, what comes with each text, and a value of any other type: at most so many bytes */
 const SIGN_BYTES = 4;
+const TEXT_BYTES = 3;
 const VALUE_BYTES = 40;
 
 /** What adds an index, behind ALTER TABLE: primary where each row has its own values, and an index takes them whole. */
@@ -161,7 +162,7 @@ export function addedIndex(
   isOneEach: boolean,
   columns: readonly KeyColumn[],
 ): string {
-  const parts = indexParts(key, columns).join(", ");
+  const parts = indexParts(key, columns, INDEXED_BYTES).join(", ");
   const isWhole = key.length <= INDEXED_COLUMNS && !key.some((name) => isCut(name, columns));
   return isOneEach && isWhole ? `ADD PRIMARY KEY (${parts})` : `ADD INDEX eb_key (${parts})`;
 }
@@ -173,10 +174,10 @@ function isCut(name: string, columns: readonly KeyColumn[]): boolean {
 }
 
 /** A key's columns as an index takes them. */
-function indexParts(key: readonly string[], columns: readonly KeyColumn[]): string[] {
+function indexParts(key: readonly string[], columns: readonly KeyColumn[], mostBytes: number): string[] {
   const names = key.slice(0, INDEXED_COLUMNS);
   const texts = names.filter((name) => isCut(name, columns)).length;
-  const bytes = INDEXED_BYTES - (names.length - texts) * VALUE_BYTES;
+  const bytes = mostBytes - (names.length - texts) * VALUE_BYTES - texts * TEXT_BYTES;
   const signs = Math.min(INDEXED_SIGNS, Math.floor(bytes / SIGN_BYTES / texts));
   return names.map((name) => `${quoteName(name)}${isCut(name, columns) ? `(${signs})` : ""}`);
 }
@@ -203,12 +204,9 @@ export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
   // joins of texts are looked up row by row, too (MariaDB), and those of a DELETE or an UPDATE (MySQL)
   const findable = (stage: string, columns: readonly KeyColumn[]) => {
     const index = columns === NUMBERS ? "eb_numbers" : "eb_key";
-    const parts = indexParts(
-      columns.map(({ name }) => name),
-      columns,
-    ).join(", ");
-    const made = `CREATE INDEX IF NOT EXISTS ${index} ON ${stage} (${parts})`;
-    return [made];
+    const key = columns.map(({ name }) => name);
+    const parts = indexParts(key, columns, make.stageIndexBytes).join(", ");
+    return [`CREATE INDEX IF NOT EXISTS ${index} ON ${stage} (${parts})`];
   };
   const schemaName = (schema: string) => quoteName(prefix + schema);
   const tableName = (schema: string, table: string) => `${schemaName(schema)}.${quoteName(table)}`;

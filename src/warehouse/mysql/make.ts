@@ -12,6 +12,8 @@ export interface ServerMake {
   readonly rowWord: "" | "ROW";
   /** what keeps a stage, which is gone with its connection: it needs no log, and no way back */
   readonly stageEngine: string;
+  /** an index of it has so many bytes, at most */
+  readonly stageIndexBytes: number;
   /** settings that are wished for, of those who may set them */
   readonly wishes: readonly string[];
 }
@@ -24,7 +26,9 @@ export const MARIADB: ServerMake = {
   collation: "utf8mb4_nopad_bin",
   rowWord: "",
   stageEngine: "MyISAM",
-  wishes: [],
+  stageIndexBytes: 1000,
+  // the tables between two statements as well
+  wishes: ["SET SESSION default_tmp_storage_engine = MyISAM"],
 };
 
 export const MYSQL: ServerMake = {
@@ -35,6 +39,7 @@ export const MYSQL: ServerMake = {
   collation: "utf8mb4_0900_bin",
   rowWord: "ROW",
   stageEngine: "InnoDB",
+  stageIndexBytes: 3072,
   // tables have a primary key of their own, or none
   wishes: [
     "SET SESSION sql_require_primary_key = OFF",
