@@ -10,9 +10,7 @@ export interface ServerMake {
   readonly collation: string;
   /** what is put before each row of VALUES */
   readonly rowWord: "" | "ROW";
-  /** what keeps a stage, which is gone with its connection: it needs no log, and no way back */
-  readonly stageEngine: string;
-  /** an index of it has so many bytes, at most */
+  /** an index of a temporary table has so many bytes, at most */
   readonly stageIndexBytes: number;
   /** settings that are wished for, of those who may set them */
   readonly wishes: readonly string[];
@@ -25,9 +23,8 @@ export const MARIADB: ServerMake = {
   least: [10, 6],
   collation: "utf8mb4_nopad_bin",
   rowWord: "",
-  stageEngine: "MyISAM",
   stageIndexBytes: 1000,
-  // the tables between two statements as well
+  // what is gone with its connection needs no log, and no way back
   wishes: ["SET SESSION default_tmp_storage_engine = MyISAM"],
 };
 
@@ -38,7 +35,6 @@ export const MYSQL: ServerMake = {
   least: [8, 0, 19],
   collation: "utf8mb4_0900_bin",
   rowWord: "ROW",
-  stageEngine: "InnoDB",
   stageIndexBytes: 3072,
   // tables have a primary key of their own, or none
   wishes: [

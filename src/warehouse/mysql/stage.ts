@@ -46,9 +46,7 @@ export class StageTable implements Stage {
     const statements = stageStatements(this.sql, place, this.columns, schema);
     if (statements.length === 0) return;
     await this.sendAll();
-    const engine = `ENGINE = ${this.way.make.stageEngine}`;
-    for (const statement of statements)
-      await this.connection.run(statement.startsWith("CREATE") ? `${statement} ${engine}` : statement);
+    for (const statement of statements) await this.connection.run(statement);
     this.columns = stageColumns(this.columns, schema);
   }
 
