@@ -16,6 +16,7 @@ import { apiOf, bridgeInto, carryInto } from "./support/carry.js";
 import { freshPrefix, onMysql, SERVER } from "./support/mysql.js";
 import { startMariadb, startMysql } from "./support/own-mysql.js";
 import { temporaryFolder } from "./support/project.js";
+import { LEAST, LIMIT_COLUMNS, MOST } from "./support/type-limits.js";
 import { theServer } from "./support/warehouse.js";
 
 const closing: (() => unknown)[] = [];
@@ -38,48 +39,12 @@ const indexOf = async (url: string, table: string) =>
       `${Key_name}: ${Column_name}${Sub_part === null ? "" : `(${Sub_part})`}`,
   );
 
-const COLUMNS = {
-  id: { type: "int64" },
-  small: { type: "decimal(9,2)" },
-  wide: { type: "decimal(38,10)" },
-  local: { type: "local_timestamp" },
-  file: { type: "bytes" },
-  any: { type: "json" },
-} as const;
-const LEAST = {
-  id: "-9223372036854775808",
-  small: "-9999999.99",
-  wide: "-9999999999999999999999999999.9999999999",
-  f: -1.7976931348623157e308,
-  day: "0001-01-01",
-  at: "0001-01-01T00:00:00Z",
-  local: "0001-01-01T00:00:00",
-  ok: false,
-  file: "",
-  any: [],
-  text: "",
-  uuid: "00000000-0000-0000-0000-000000000000",
-};
-const MOST = {
-  ...LEAST,
-  id: "9223372036854775807",
-  small: "0.01",
-  wide: "0.0000000001",
-  f: 2.5e-300,
-  day: "9999-12-31",
-  at: "9999-12-31T23:59:59.999999Z",
-  local: "9999-12-31T23:59:59.999999",
-  ok: true,
-  file: "AP+A",
-  any: { b: 1, a: [null, "x\\"] },
-  text: 'Hütte "Ötzi", \\N \\ \' ␀\0 😀\n\r\t %_ $1',
-  uuid: "ffffffff-ffff-ffff-ffff-ffffffffffff",
-};
+const GREATEST = { ...MOST, text: `${MOST.text} ␀\0` };
 /** as the server writes them */
 const STORED = [
   { ...LEAST, at: "0001-01-01 00:00:00.000000", local: "0001-01-01 00:00:00.000000", any: "[]" },
   {
-    ...MOST,
+    ...GREATEST,
     at: "9999-12-31 23:59:59.999999",
     local: "9999-12-31 23:59:59.999999",
     file: "00FF80",
@@ -88,7 +53,7 @@ const STORED = [
 ];
 
 async function storedValues(url: string) {
-  await carry(url, [LEAST, MOST], { columns: COLUMNS });
+  await carry(url, [LEAST, GREATEST], { columns: LIMIT_COLUMNS });
   const rows = await onMysql(
     url,
     "SELECT id, small, wide, f, day, at, local, ok, hex(file) AS file, any, text, uuid FROM huts.s ORDER BY id",

@@ -17,6 +17,7 @@ import { everyNth, isLong } from "./support/long.js";
 import { startPostgres } from "./support/own-postgres.js";
 import { freshDatabase, onServer, SERVER } from "./support/postgres.js";
 import { listen } from "./support/serve.js";
+import { LEAST, LIMIT_COLUMNS, MOST } from "./support/type-limits.js";
 
 const closing: (() => unknown)[] = [];
 afterEach(async () => {
@@ -29,48 +30,16 @@ const carry = carryInto(postgres);
 describe("values", () => {
   it("stand as the API gave them, at the limits of their types", async () => {
     const url = await freshDatabase();
-    const columns = {
-      small: { type: "decimal(9,2)" },
-      wide: { type: "decimal(38,10)" },
-      amount: { type: "decimal(18,4)" },
-      local: { type: "local_timestamp" },
-      file: { type: "bytes" },
-      any: { type: "json" },
-    } as const;
-    const least = {
-      id: "-9223372036854775808",
-      small: "-9999999.99",
-      wide: "-9999999999999999999999999999.9999999999",
-      amount: "-99999999999999.9999",
-      f: -1.7976931348623157e308,
-      day: "0001-01-01",
-      at: "0001-01-01T00:00:00Z",
-      local: "0001-01-01T00:00:00",
-      ok: false,
-      file: "",
-      any: [],
-      text: "",
-      uuid: "00000000-0000-0000-0000-000000000000",
-    };
+    const columns = { ...LIMIT_COLUMNS, amount: { type: "decimal(18,4)" } } as const;
+    const least = { ...LEAST, amount: "-99999999999999.9999" };
     const most = {
-      ...least,
-      id: "9223372036854775807",
-      small: "0.01",
-      wide: "0.0000000001",
+      ...MOST,
       amount: "10000.5",
       f: 5e-324,
-      day: "9999-12-31",
-      at: "9999-12-31T23:59:59.999999Z",
-      local: "9999-12-31T23:59:59.999999",
-      ok: true,
-      file: "AP+A",
       any: { b: 1, a: [null, "x"] },
       text: 'Hütte "Ötzi", \\ 😀\n',
-      uuid: "ffffffff-ffff-ffff-ffff-ffffffffffff",
     };
-    await carry(url, [least, most, { ...most, id: "0", wide: "0", amount: "-0.0001" }], {
-      columns: { ...columns, id: { type: "int64" } },
-    });
+    await carry(url, [least, most, { ...most, id: "0", wide: "0", amount: "-0.0001" }], { columns });
     const rows = await onServer(
       url,
       `SELECT id, small, wide, amount, f, day, at AT TIME ZONE 'UTC' AS at, local, ok, encode(file, 'hex') AS file, "any",
