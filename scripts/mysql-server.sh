@@ -30,6 +30,7 @@ Dir::Cache::Archives "$apt/archives";
 Dir::Cache::pkgcache "";
 Dir::Cache::srcpkgcache "";
 APT::Install-Recommends "false";
+Acquire::Retries "3";
 APT::Sandbox::User "root";
 END
 export APT_CONFIG=$apt/apt.conf
