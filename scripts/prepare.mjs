@@ -1,7 +1,7 @@
 // Makes a fresh clone ready: installs and builds what is missing or stale, and does nothing when all is there.
 // Needs nothing but Node.
 import { execSync } from "node:child_process";
-import { existsSync, readdirSync, statSync, writeFileSync } from "node:fs";
+import { existsSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 
 const [major, minor] = process.versions.node.split(".").map(Number);
@@ -24,6 +24,19 @@ function newest(path) {
 const age = (path) => (existsSync(path) ? statSync(path).mtimeMs : 0);
 const run = (command) => execSync(command, { stdio: ["ignore", "inherit", "inherit"] });
 
+/** Whether a package is missing that is for this machine and that others can do without. */
+function lacksOptional() {
+  const { packages } = JSON.parse(readFileSync("package-lock.json", "utf8"));
+  const isMusl = process.platform === "linux" && !process.report.getReport().header.glibcVersionRuntime;
+  const isFor = ({ os, cpu, libc }) =>
+    os?.includes(process.platform) === true &&
+    cpu?.includes(process.arch) === true &&
+    (libc === undefined || libc.includes(isMusl ? "musl" : "glibc"));
+  return Object.entries(packages).some(
+    ([path, each]) => each.optional === true && isFor(each) && !existsSync(join(path, "package.json")),
+  );
+}
+
 if (age(INSTALLED) < Math.max(age("package.json"), age("package-lock.json"))) {
   console.log("Installing packages …");
   const quietly = "--no-audit --no-fund --loglevel=error";
@@ -34,6 +47,8 @@ if (age(INSTALLED) < Math.max(age("package.json"), age("package-lock.json"))) {
     // package.json has been changed since
     run(`npm install ${quietly}`);
   }
+  // npm says nothing of an optional package that did not come
+  if (lacksOptional()) run(`npm ci ${quietly}`);
   writeFileSync(INSTALLED, "");
 }
 const sources = Math.max(

