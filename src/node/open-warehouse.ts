@@ -37,7 +37,7 @@ const DUCKDB_DRIVER = "@duckdb/node-api";
 /** @throws BridgeError DRIVER_MISSING, SECRET_IN_PLAIN, SECRET_MISSING */
 export async function openWarehouse(definition: Definition, place: WarehousePlace): Promise<Warehouse> {
   const { folder, resolved } = place;
-  for (const key of ["postgres", "mariadb", "mysql"] as const) {
+  for (const key of Object.keys(SERVERS) as (keyof typeof SERVERS)[]) {
     const address = definition[key];
     if (address !== undefined) return openServer(key, address, place);
   }

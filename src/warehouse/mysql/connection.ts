@@ -67,7 +67,7 @@ export async function connectTo(make: ServerMake, url: string, readOnly: boolean
   return {
     rows,
     run: async (sql, values) => {
-      if (make.word === "mysql" && values === undefined) return runConditional(sql, query).catch(told);
+      if (!make.knowsIfExists && values === undefined) return runConditional(sql, query).catch(told);
       await rows(sql, values);
     },
     load: async (sql, chunk) => {

@@ -60,17 +60,12 @@ function sqlType(type: ColumnType, text: string): string {
 function widened(column: string, from: ColumnType, to: ColumnType): string {
   const name = quoteName(column);
   if (to.kind === "json")
-    return isWrittenAsText(from) ? `json_quote(${asText(name, from)})` : jsonOf(name, from);
+    return isWrittenAsText(from) ? `json_quote(${asText(name, from)})` : asText(name, from);
   if (to.kind === "text") return asText(name, from);
   if (to.kind === "float64") return `CAST(${name} AS DOUBLE)`;
   if (to.kind === "int64") return `CAST(${name} AS SIGNED)`;
   return `CAST(${name} AS ${castType(to)})`;
 }
-
-const jsonOf = (name: string, from: ColumnType) =>
-  from.kind === "boolean"
-    ? `CASE WHEN ${name} THEN 'true' WHEN NOT ${name} THEN 'false' END`
-    : asText(name, from);
 
 /** Text as JSON writes the value: times in RFC 3339. */
 function asText(name: string, from: ColumnType): string {

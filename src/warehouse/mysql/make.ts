@@ -8,6 +8,8 @@ export interface ServerMake {
   readonly least: readonly number[];
   /** texts are equal where their characters are, blanks at the end as well */
   readonly collation: string;
+  /** whether IF [NOT] EXISTS may be said of columns and indexes */
+  readonly knowsIfExists: boolean;
   /** what is put before each row of VALUES */
   readonly rowWord: "" | "ROW";
   /** an index of a temporary table has so many bytes, at most */
@@ -22,6 +24,7 @@ export const MARIADB: ServerMake = {
   // no JSON_TABLE before it
   least: [10, 6],
   collation: "utf8mb4_nopad_bin",
+  knowsIfExists: true,
   rowWord: "",
   stageIndexBytes: 1000,
   // what is gone with its connection needs no log, and no way back
@@ -34,6 +37,7 @@ export const MYSQL: ServerMake = {
   // no rows of VALUES before it
   least: [8, 0, 19],
   collation: "utf8mb4_0900_bin",
+  knowsIfExists: false,
   rowWord: "ROW",
   stageIndexBytes: 3072,
   // tables have a primary key of their own, or none

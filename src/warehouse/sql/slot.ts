@@ -5,6 +5,7 @@ import type { Issue, SchemaChange, Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlConnection } from "./dialect.js";
 import type { Stage, StageSet } from "./stage.js";
+import { keyColumns } from "./work.js";
 
 export class Slot {
   /** by table */
@@ -115,5 +116,5 @@ export class Slot {
 
 /** A table of the key alone. */
 function keysOf(root: TableSchema): TableSchema {
-  return { ...root, columns: root.columns.filter(({ name }) => root.entityKey.includes(name)) };
+  return { ...root, columns: keyColumns(root) };
 }

@@ -1,7 +1,7 @@
 /** One connection at work in one dialect: the questions that merges ask. */
 
-import type { TableSchema } from "../../core/shape/table-shape.js";
-import type { KeyColumn, SqlConnection, SqlDialect } from "./dialect.js";
+import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
+import type { SqlConnection, SqlDialect } from "./dialect.js";
 import { countKeysQuery, countMatchesQuery, countSharedQuery } from "./merge-plan.js";
 import { transaction } from "./transaction.js";
 
@@ -73,8 +73,8 @@ export function primaryKey(table: TableSchema): readonly string[] {
 }
 
 /** The columns that tell records apart. */
-export const keyColumns = ({ columns, entityKey }: TableSchema): readonly KeyColumn[] =>
-  entityKey.map((key) => columns.find(({ name }) => name === key)!);
+export const keyColumns = ({ columns, entityKey }: TableSchema): readonly ColumnSchema[] =>
+  columns.filter(({ name }) => entityKey.includes(name));
 
 /** Whether records of the table are known again by their key. */
 export function isKeyed({ recordKey, columns }: TableSchema): boolean {
