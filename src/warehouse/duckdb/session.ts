@@ -34,6 +34,7 @@ import { BlockCache } from "./block-cache.js";
 import { Catalog } from "./catalog.js";
 import { driver } from "./driver.js";
 import { openError } from "./open-errors.js";
+import { RowGroups } from "./row-groups.js";
 import { type StagePlace, StageTable } from "./stage.js";
 import { StageFolder } from "./stage-folder.js";
 import { DUCKDB, DUCKDB_DECLARING, DUCKDB_KEYED, FILE_DATABASE, quoteText, tableName } from "./types.js";
@@ -107,7 +108,9 @@ export async function openFile(
     const catalog = new Catalog((sql, values) =>
       turns(async () => (await writing.runAndReadAll(sql, values)).getRowObjectsJS()),
     );
-    const connection = withUpkeep(catalog.keptBy(connectionOf(writing)), upkeep);
+    const groups = new RowGroups(writing);
+    await groups.leave();
+    const connection = withUpkeep(catalog.keptBy(connectionOf(writing, groups)), upkeep);
     await upkeep?.bringIn(connection);
     const ledger = new SqlLedger(DUCKDB, connection, (work) => turns(work));
     if (!withoutLedger) await ledger.prepare(readOnly);
@@ -341,11 +344,12 @@ function withUpkeep(connection: SqlConnection, upkeep: Upkeep | undefined): SqlC
   return kept;
 }
 
-function connectionOf(connection: DuckDBConnection): SqlConnection {
+function connectionOf(connection: DuckDBConnection, groups?: RowGroups): SqlConnection {
   const list = (values: readonly SqlValue[] = []) => values.map((value) => value);
   return {
     run: async (sql, values) => {
-      await connection.run(sql, list(values));
+      const { rowsChanged } = await connection.run(sql, list(values));
+      await groups?.noted(sql, rowsChanged);
     },
     rows: async (sql, values) => (await connection.runAndReadAll(sql, list(values))).getRowObjectsJS(),
   };
