@@ -153,6 +153,81 @@ describe("an OData set by the express reader", () => {
   });
 });
 
+describe("an OData set by delta links", () => {
+  const entities = (from: number) => [0, 1, 2].map((n) => entity(from + n));
+  const service = () =>
+    fixedService(METADATA, {
+      "/Stays": { value: entities(0), "@odata.nextLink": "Stays?page=1" },
+      "/Stays?page=1": { value: entities(3), "@odata.nextLink": "Stays?page=2" },
+      "/Stays?page=2": { value: entities(6), "@odata.deltaLink": "Stays?$deltatoken=1" },
+      "/Stays?$deltatoken=1": {
+        value: entities(7).map((each) => ({ ...each, Paid: "1.00" })),
+        "@odata.nextLink": "Stays?$deltatoken=1b",
+      },
+      "/Stays?$deltatoken=1b": {
+        value: [
+          { Id: entity(1).Id, Paid: "2.00" },
+          { Id: entity(2).Id, "@removed": { reason: "deleted" } },
+        ],
+        "@odata.deltaLink": "Stays?$deltatoken=2",
+      },
+      [`/Stays(${entity(1).Id})`]: { ...entity(1), Paid: "2.00" },
+    });
+  const runTwice = async (reader: "express" | "plain") => {
+    const { url } = await service();
+    process.env.EARLY_BRIDGE_READER = reader;
+    const path = `${temporaryFolder()}/stays.duckdb`;
+    const streams = {
+      stays: { set: "Stays", query: { $expand: "Guests" }, cursor: { delta: true } },
+    } as const;
+    const bridge = await bridgeInto(path, openOData(url, { streams }));
+    const reports = [await bridge.run(), await bridge.run()];
+    const known = reports.map(({ streams: [of] }) => ({
+      ...of,
+      startedAt: 0,
+      askMs: 0,
+      shapeMs: 0,
+      loadMs: 0,
+    }));
+    const rows = await queryFile(
+      path,
+      "SELECT id::VARCHAR AS id, paid::VARCHAR AS paid FROM stays ORDER BY 1",
+    );
+    return {
+      known: known.map(({ outcome, added, changed, removed, cursor }) => ({
+        outcome,
+        added,
+        changed,
+        removed,
+        cursor,
+      })),
+      rows,
+    };
+  };
+
+  it("is scanned where it comes whole, and looked at entry by entry where it may be told in part", async () => {
+    const outline = vi.spyOn(Outliner.prototype, "outline");
+    const express = await runTwice("express");
+    expect(outline.mock.results.map(({ value }) => value?.scan?.odd.length)).toEqual([0, 0]);
+    expect(express).toEqual(await runTwice("plain"));
+    expect(express.known).toMatchObject([
+      { outcome: "done", added: 9 },
+      { outcome: "done", added: 1, changed: 3, removed: 1 },
+    ]);
+    expect(express.rows.map(({ paid }) => paid)).toEqual([
+      "0.50",
+      "2.00",
+      "3.50",
+      "4.50",
+      "5.50",
+      "6.50",
+      "1.00",
+      "1.00",
+      "1.00",
+    ]);
+  });
+});
+
 const OLD_METADATA = schemaOf(
   `<EntityType Name="Stay"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int64"/>
    <Property Name="Paid" Type="Edm.Decimal" Precision="20" Scale="2"/><Property Name="Hut" Type="Edm.Guid"/>

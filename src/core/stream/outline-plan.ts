@@ -64,6 +64,10 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
   };
 }
 
+/** Whether what is asked for since a cursor may tell an entity in part: each entry has to be looked at then. */
+export const mayTellInPart = ({ set, cursor }: CompiledStream, since: unknown): boolean =>
+  set !== undefined && cursor?.kind === "delta" && since !== undefined;
+
 /** Whether an OData body has entities as 4.0 gives them beside those of 2.0. */
 function hasTwoLists(body: unknown): boolean {
   return isPlainObject(body) && Array.isArray(body.value) && body.d !== undefined;
@@ -108,8 +112,7 @@ function hasRules({ where, compute }: CompiledStream): boolean {
 }
 
 function needsRecords(stream: CompiledStream): boolean {
-  const { expand, report, set, cursor } = stream;
+  const { expand, report, set } = stream;
   if (expand !== undefined || report !== undefined) return true;
-  if (set === undefined) return false;
-  return set.streams.length > 0 || cursor?.kind === "delta";
+  return set !== undefined && set.streams.length > 0;
 }
