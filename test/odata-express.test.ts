@@ -182,27 +182,15 @@ describe("an OData set by delta links", () => {
     } as const;
     const bridge = await bridgeInto(path, openOData(url, { streams }));
     const reports = [await bridge.run(), await bridge.run()];
-    const known = reports.map(({ streams: [of] }) => ({
-      ...of,
-      startedAt: 0,
-      askMs: 0,
-      shapeMs: 0,
-      loadMs: 0,
-    }));
+    const known = reports.map(({ streams: [of] }) => {
+      const { outcome, added, changed, removed, cursor } = of!;
+      return { outcome, added, changed, removed, cursor };
+    });
     const rows = await queryFile(
       path,
       "SELECT id::VARCHAR AS id, paid::VARCHAR AS paid FROM stays ORDER BY 1",
     );
-    return {
-      known: known.map(({ outcome, added, changed, removed, cursor }) => ({
-        outcome,
-        added,
-        changed,
-        removed,
-        cursor,
-      })),
-      rows,
-    };
+    return { known, rows };
   };
 
   it("is scanned where it comes whole, and looked at entry by entry where it may be told in part", async () => {
