@@ -3,10 +3,8 @@
  * tried again like any other request, and memory stays small however long the file is.
  */
 
-import { randomBytes } from "node:crypto";
-import { type FileHandle, open, unlink } from "node:fs/promises";
+import type { FileHandle } from "node:fs/promises";
 import { tmpdir } from "node:os";
-import { join } from "node:path";
 import { pipeline, type Readable } from "node:stream";
 import { createGunzip } from "node:zlib";
 import type { Decoder } from "../core/decode/choose-decoder.js";
@@ -14,6 +12,7 @@ import { brokenOff, csvDecoder } from "../core/decode/csv.js";
 import { RowCutter } from "../core/decode/cut-rows.js";
 import { isGzip, tooLarge } from "../core/decode/unpack.js";
 import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
+import { openUnnamed } from "../node/unnamed-file.js";
 import { unpacked } from "./content-coding.js";
 import type { Spool, SpoolPiece } from "./send.js";
 
@@ -91,14 +90,6 @@ async function inFolder<T>(work: Promise<T>): Promise<T> {
       { hint: "Make room there, or name a folder that has some in the environment variable TMPDIR.", cause },
     );
   }
-}
-
-async function openUnnamed(): Promise<FileHandle> {
-  const path = join(tmpdir(), `early-bridge-${randomBytes(12).toString("hex")}`);
-  const file = await open(path, "wx+", 0o600);
-  // where an open file cannot be removed, the system's own clean-up does it
-  await unlink(path).catch(() => {});
-  return file;
 }
 
 /** A body in a file as pieces that are read like bodies of their own. The file is closed at the end. */

@@ -21,7 +21,7 @@ export interface CheckpointRule {
 export interface CheckpointPorts {
   readonly clock: Clock;
   readonly rule: CheckpointRule;
-  readonly load: Pick<StreamLoad, "waitingRows" | "mayWait" | "checkpoint" | "finish">;
+  readonly load: Pick<StreamLoad, "waitingRows" | "firstRows" | "mayWait" | "checkpoint" | "finish">;
   /** Runs work while no page is being taken: between two pages rows and cursor belong together. */
   inTurn<T>(work: () => Promise<T>): Promise<T>;
   /** The cursors that have moved since the last checkpoint; what requests have cost since then. */
@@ -47,7 +47,8 @@ export class Checkpointer {
   get isDue(): boolean {
     const { clock, rule, load } = this.ports;
     if (load.mayWait === true) return false;
-    return load.waitingRows >= rule.rows || clock.now() - this.lastMs >= rule.everyMs;
+    const rows = Math.min(rule.rows, load.firstRows ?? Number.POSITIVE_INFINITY);
+    return load.waitingRows >= rows || clock.now() - this.lastMs >= rule.everyMs;
   }
 
   /** While pages are long in coming, a checkpoint that falls due is made all the same. */

@@ -223,6 +223,8 @@ export interface StreamLoad {
   readonly waitingRows: number;
   /** a checkpoint now would cost more than what waits is worth: one that falls due may come later */
   readonly mayWait?: boolean | undefined;
+  /** the next checkpoint had better come after so many rows: what it finds decides on a faster way */
+  readonly firstRows?: number | undefined;
   /**
    * Takes a page. `schema` is given when it has changed since the last call. Rows are copied. Of a record that came and
    * is also among those removed, what was told of it last counts.

@@ -16,7 +16,7 @@ import { RUN_COLUMN } from "../../core/shape/own-columns.js";
 import { DUCKDB, quoteName, quoteText, tableName } from "../duckdb/types.js";
 import type { SqlConnection, StandingColumns } from "../sql/dialect.js";
 import { ledgerSchema } from "../sql/ledger-schema.js";
-import type { LeftTables } from "../sql/load.js";
+import type { LeftTables } from "../sql/load-ports.js";
 import type { LoadOptions, StreamPlace } from "../warehouse.js";
 import { filesOf, type TableFile } from "./file-list.js";
 import { parquetStatement } from "./form.js";

@@ -16,7 +16,7 @@ import type { FilesOptions } from "../../core/define/files-schema.js";
 import { BridgeError } from "../../core/errors.js";
 import type { Upkeep } from "../duckdb/session.js";
 import type { SqlConnection } from "../sql/dialect.js";
-import type { LeftTables } from "../sql/load.js";
+import type { LeftTables } from "../sql/load-ports.js";
 import type { SqlWork } from "../sql/work.js";
 import type { StreamPlace } from "../warehouse.js";
 import { addFile, filesOf, forget, gonePaths, makeList, markGone, type TableFile } from "./file-list.js";

@@ -43,6 +43,7 @@ export async function connectTo(make: ServerMake, url: string, readOnly: boolean
     throw errors.unreachable(error);
   });
   let isLost = false;
+  let isOpen = false;
   connection.on("error", () => {
     isLost = true;
   });
@@ -67,6 +68,10 @@ export async function connectTo(make: ServerMake, url: string, readOnly: boolean
   return {
     rows,
     run: async (sql, values) => {
+      // rows may have gone into tables in what a commit ends: to begin once more would commit them
+      if (sql === "BEGIN" && isOpen) return;
+      if (sql === "COMMIT" || sql === "ROLLBACK") isOpen = false;
+      else isOpen ||= sql === "BEGIN";
       if (!make.knowsIfExists && values === undefined) return runConditional(sql, query).catch(told);
       await rows(sql, values);
     },
@@ -85,6 +90,9 @@ export async function connectTo(make: ServerMake, url: string, readOnly: boolean
     },
     get isLost() {
       return isLost;
+    },
+    get isOpen() {
+      return isOpen;
     },
     close: () => connection.end().catch(() => {}),
   };

@@ -8,7 +8,7 @@ import { type ColumnType, parseColumnType } from "../../core/shape/column-type.j
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { SqlConnection, SqlDialect } from "../sql/dialect.js";
 import { ledgerSchema } from "../sql/ledger-schema.js";
-import type { TablePlaces } from "../sql/load.js";
+import type { TablePlaces } from "../sql/load-ports.js";
 import { byTable, type DescribedColumn } from "../sql/server-session.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import type { LoadOptions, StreamPlace } from "../warehouse.js";
@@ -85,6 +85,22 @@ export async function columnsOf(
     name: String(name),
     type: String(type),
   }));
+}
+
+/** Whether the primary key of a table is over just these columns, in their order. */
+export async function isPrimaryKey(
+  sql: SqlDialect,
+  on: SqlConnection,
+  schema: string,
+  table: string,
+  key: readonly string[],
+): Promise<boolean> {
+  const parts = await on.rows(
+    `SELECT column_name AS name, sub_part AS cut FROM information_schema.statistics
+     WHERE table_schema = $1 AND table_name = $2 AND index_name = 'PRIMARY' ORDER BY seq_in_index`,
+    [sql.ledger.databaseOf!(schema), table],
+  );
+  return parts.length === key.length && parts.every(({ name, cut }, i) => name === key[i] && cut === null);
 }
 
 const tablesOf = async (sql: SqlDialect, on: SqlConnection, schema: string) =>

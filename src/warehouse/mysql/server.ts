@@ -10,8 +10,9 @@ import type { Warehouse, WarehouseFacts } from "../warehouse.js";
 import { connectTo, type MysqlConnection, placeOf } from "./connection.js";
 import { mysqlDialect } from "./dialect.js";
 import type { ServerMake } from "./make.js";
-import { columnsOf, makeDue, tablePlaces, tidyTables } from "./places.js";
+import { columnsOf, isPrimaryKey, makeDue, tablePlaces, tidyTables } from "./places.js";
 import { type LoadWay, StageTable } from "./stage.js";
+import { StraightRows, StraightTable } from "./straight-table.js";
 import { userTable } from "./user-tables.js";
 
 /** @throws BridgeError when opened: URL_INVALID, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */
@@ -77,8 +78,14 @@ function kindOf(make: ServerMake, url: string): ServerKind<MysqlConnection> {
     },
     release: (on, bridge) => on.run("SELECT release_lock($1)", [bridgeLock(bridge)]),
     prepare: (on) => on.run(makeDue(sql)),
-    newStage: (on, number, table) =>
-      new StageTable(sql, on, way, sql.tableName(LEDGER_SCHEMA, `stage_${number}`), table),
+    stagesOn: (on) => {
+      const straight = new StraightRows(on);
+      return (number, table, use) => {
+        const stage = new StageTable(sql, on, way, sql.tableName(LEDGER_SCHEMA, `stage_${number}`), table);
+        return new StraightTable(sql, straight, stage, use.straight);
+      };
+    },
+    watchesKey: async (on, schema, table, key) => !way.isRefused && isPrimaryKey(sql, on, schema, table, key),
     tidy: (on, of) => tidyTables(sql, on, of),
     places: tablePlaces(sql),
     columns: (on, schema, withViews) => columnsOf(sql, on, schema, withViews),

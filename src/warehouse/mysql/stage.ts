@@ -1,5 +1,6 @@
 /** Stages: rows go into temporary tables by LOAD DATA while pages come in; the same connection commits them. */
 
+import { BridgeError } from "../../core/errors.js";
 import type { TableBatch } from "../../core/shape/batch.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "../sql/dialect.js";
@@ -10,8 +11,8 @@ import { quoteName } from "./dialect.js";
 import { LOAD_FORM, LoadRows } from "./load-rows.js";
 import type { ServerMake } from "./make.js";
 
-/** Rows are held up to so many bytes, then they are sent. */
-const SEND_BYTES = 2 * 1024 * 1024;
+/** Rows are held up to so many bytes, then they are sent; tests make them few. */
+export const SENT_AT_ONCE = { bytes: 2 * 1024 * 1024 };
 /** An INSERT has to be smaller than `max_allowed_packet`. */
 const INSERT_BYTES = 1024 * 1024;
 
@@ -55,10 +56,17 @@ export class StageTable implements Stage {
     this.firsts.push(firstSeq);
     this.lines.add(batch, firstSeq, this.columns);
     this.rows += batch.rows;
-    if (this.lines.size < SEND_BYTES) return;
+    if (this.lines.size < SENT_AT_ONCE.bytes) return;
     // one may be under way while the next page comes in
     await this.sending;
     this.send();
+  }
+
+  /** Takes rows in, as `LoadRows.lines` writes them. */
+  async takeLines(lines: Uint8Array, rows: number): Promise<void> {
+    await this.sendAll();
+    this.rows += rows;
+    if (!(await this.connection.load(this.loadStatement(), lines))) throw filesRefused();
   }
 
   flush(): Promise<void> {
@@ -119,12 +127,7 @@ export class StageTable implements Stage {
   }
 
   private loadStatement(): string {
-    const bytes = this.columns.filter(({ type }) => type.kind === "bytes").map(({ name }) => name);
-    const mark = (name: string) => `@b${bytes.indexOf(name)}`;
-    const columns = this.columns.map(({ name }) => (bytes.includes(name) ? mark(name) : quoteName(name)));
-    const set = bytes.map((name) => `${quoteName(name)} = from_base64(${mark(name)})`).join(", ");
-    return `LOAD DATA LOCAL INFILE 'rows' INTO TABLE ${this.sqlName} ${LOAD_FORM}
-      (${[SEQUENCE_COLUMN, ...columns].join(", ")})${set === "" ? "" : ` SET ${set}`}`;
+    return loadStatement(this.sqlName, SEQUENCE_COLUMN, this.columns);
   }
 
   private insertStatement(columns: readonly string[], list: string): string {
@@ -135,6 +138,27 @@ export class StageTable implements Stage {
       WITH given (${columns.join(", ")}) AS (VALUES ${list}) SELECT ${values.join(", ")} FROM given`;
   }
 }
+
+/** Loads lines into a table: `sequence`, where the number that each begins with goes; `set`: what each row has beside. */
+export function loadStatement(
+  table: string,
+  sequence: string,
+  columns: readonly ColumnSchema[],
+  set: readonly string[] = [],
+): string {
+  const bytes = columns.filter(({ type }) => type.kind === "bytes").map(({ name }) => name);
+  const mark = (name: string) => `@b${bytes.indexOf(name)}`;
+  const places = columns.map(({ name }) => (bytes.includes(name) ? mark(name) : quoteName(name)));
+  const values = [...bytes.map((name) => `${quoteName(name)} = from_base64(${mark(name)})`), ...set];
+  return `LOAD DATA LOCAL INFILE 'rows' INTO TABLE ${table} ${LOAD_FORM}
+    (${[sequence, ...places].join(", ")})${values.length === 0 ? "" : ` SET ${values.join(", ")}`}`;
+}
+
+/** It did take them before, in the same run. */
+export const filesRefused = () =>
+  new BridgeError("WAREHOUSE_FAILED", "The server no longer lets its clients send files.", {
+    hint: "Run the bridge again: it then sends its rows in another way. Or set local_infile to ON.",
+  });
 
 const bytesOrValue = (name: string, kind: string) =>
   kind === "bytes" ? `from_base64(${quoteName(name)})` : quoteName(name);

@@ -61,13 +61,12 @@ const kindOf = (url: string): ServerKind<PostgresConnection> => ({
     return row?.is_free === true;
   },
   release: (on, bridge) => on.run(`SELECT pg_advisory_unlock(${BRIDGE_LOCK})`, [bridge]),
-  newStage: (on, number, table, mayBecome) =>
-    new StageTable(
-      on,
-      `stage_${mayBecome ? `${randomBytes(6).toString("hex")}_` : ""}${number}`,
-      table,
-      mayBecome,
-    ),
+  stagesOn:
+    (on) =>
+    (number, table, { mayBecome = false }) => {
+      const name = `stage_${mayBecome ? `${randomBytes(6).toString("hex")}_` : ""}${number}`;
+      return new StageTable(on, name, table, mayBecome);
+    },
   columns: async (on, schema, withViews) => {
     const kinds = withViews ? "('r', 'p', 'v')" : "('r', 'p')";
     const rows = await on.rows(

@@ -5,7 +5,7 @@ import type { Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { LoadOptions } from "../warehouse.js";
 import { Slot } from "./slot.js";
-import type { StageSet } from "./stage.js";
+import type { StageSet, StageUse } from "./stage.js";
 
 export class Intake {
   /** as they were last given */
@@ -13,12 +13,12 @@ export class Intake {
   private slot: Slot;
   private nextSeq = 0;
 
-  /** `mayBecome`: whether a stage may turn into the table of a name */
+  /** `useOf`: how the stage of a table is used */
   constructor(
     private readonly openStages: () => Promise<StageSet>,
-    private readonly mayBecome?: (table: string) => boolean,
+    private readonly useOf?: (table: TableSchema) => StageUse,
   ) {
-    this.slot = new Slot(openStages, mayBecome);
+    this.slot = new Slot(openStages, useOf);
   }
 
   get waitingRows(): number {
@@ -39,7 +39,7 @@ export class Intake {
   /** What waits; what comes from now on waits elsewhere. */
   take(): Slot {
     const { slot } = this;
-    this.slot = new Slot(this.openStages, this.mayBecome);
+    this.slot = new Slot(this.openStages, this.useOf);
     return slot;
   }
 }

@@ -12,7 +12,7 @@ import { putCursors } from "./ledger-cursors.js";
 import { anyOpenQuery, quarantineRows, settle, withoutKnown } from "./ledger-quarantine.js";
 import { timestamp } from "./ledger-rows.js";
 import { insertRows, ledgerSchema } from "./ledger-schema.js";
-import type { LoadNotes, SweepNote } from "./load.js";
+import type { LoadNotes, SweepNote } from "./load-ports.js";
 
 export class LedgerNotes implements LoadNotes {
   constructor(private readonly sql: SqlDialect) {}

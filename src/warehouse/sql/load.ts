@@ -5,99 +5,29 @@
 
 import type { TableBatch } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
-import type { Issue, Shaped } from "../../core/shape/shaped.js";
+import type { Shaped } from "../../core/shape/shaped.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
-import { addCounts, NO_ROWS, type RowCounts } from "../row-counts.js";
+import { addCounts, NO_ROWS } from "../row-counts.js";
 import type {
   CheckpointEntry,
   Committed,
   LoadOptions,
   SchemaChange,
   StreamLoad,
-  StreamPlace,
   SweepEntry,
 } from "../warehouse.js";
-import type { SqlConnection, SqlDialect } from "./dialect.js";
 import { Intake, told } from "./intake.js";
+import type { LoadPorts } from "./load-ports.js";
 import { mergeSlot, prepareSlot } from "./merge.js";
 import { planTable, type StandingTable } from "./merge-plan.js";
 import type { MergeTarget } from "./merge-target.js";
 import { Slot } from "./slot.js";
-import type { StageSet } from "./stage.js";
-import { changesBySwap, NEXT_PREFIX, type Swap, swapTables } from "./swap.js";
+import type { StageUse } from "./stage.js";
+import { StraightWay } from "./straight.js";
+import { changesBySwap, NEXT_PREFIX, swapTables } from "./swap.js";
 import { findGone, type SweepSlots, takeGone } from "./sweep.js";
 import { setViewsAside } from "./views.js";
 import { SqlWork } from "./work.js";
-
-/** What became of a sweep. */
-export interface SweepNote extends SweepEntry {
-  readonly living: number;
-  readonly gone: number;
-}
-
-/** What a load notes in the ledger, inside the transaction of its checkpoint. */
-export interface LoadNotes {
-  /** @throws BridgeError BRIDGE_RUNNING where another process has taken the bridge over */
-  checkOwner(on: SqlConnection, options: LoadOptions): Promise<void>;
-  noteColumns(
-    on: SqlConnection,
-    options: LoadOptions,
-    tables: readonly TableSchema[],
-    atMs: number,
-  ): Promise<void>;
-  noteChanges(
-    on: SqlConnection,
-    options: LoadOptions,
-    changes: readonly SchemaChange[],
-    atMs: number,
-  ): Promise<void>;
-  /** whether records of the stream wait in quarantine */
-  hasQuarantined(on: SqlConnection, options: LoadOptions): Promise<boolean>;
-  noteIssues(on: SqlConnection, options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void>;
-  noteCheckpoint(
-    on: SqlConnection,
-    options: LoadOptions,
-    entry: CheckpointEntry,
-    rows: number,
-  ): Promise<void>;
-  noteSweep(on: SqlConnection, options: LoadOptions, sweep: SweepNote): Promise<void>;
-}
-
-/** What a load needs of the session that it belongs to. */
-export interface LoadPorts {
-  readonly sql: SqlDialect;
-  /** for commits of what has no stage */
-  readonly writing: SqlConnection;
-  readonly notes: LoadNotes;
-  /** stages for the time between two checkpoints */
-  openStages(): Promise<StageSet>;
-  inTurn<T>(work: () => Promise<T>): Promise<T>;
-  /** where tables change apart from transactions: what has to happen to them after one */
-  readonly places?: TablePlaces | undefined;
-  /** Takes what a commit leaves in the stream's tables, inside of its transaction. */
-  readonly writeOut?: ((work: SqlWork, left: LeftTables) => Promise<void>) | undefined;
-  /** whether a checkpoint is in the ledger: asked where the answer to its commit was lost */
-  hasCommitted?: ((options: LoadOptions, number: number) => Promise<boolean>) | undefined;
-}
-
-/** A stream's tables as a commit leaves them. */
-export interface LeftTables {
-  readonly options: LoadOptions;
-  /** the columns of those that are there; the two of every row, its run and time, come after them */
-  readonly tables: ReadonlyMap<string, StandingTable>;
-  /** of the stream's own table */
-  readonly counts: RowCounts;
-  /** those whose form is another one now */
-  readonly changed: ReadonlySet<string>;
-}
-
-/** Tables that were built and wait to take the place of others, when the commit that says so stands. */
-export interface TablePlaces {
-  /** Notes it, inside of the transaction. */
-  note(on: SqlConnection, options: LoadOptions, swap: Pick<Swap, "built" | "replaced">): Promise<void>;
-  /** Does what was noted for a stream. */
-  take(on: SqlConnection, of: StreamPlace): Promise<void>;
-}
 
 /** The stream's tables as they stand when it is opened. */
 export interface Standing {
@@ -113,6 +43,7 @@ export class SqlLoad implements StreamLoad {
   readonly fresh: boolean;
   readonly missing: readonly string[];
   private readonly intake: Intake;
+  private readonly straight: StraightWay;
   /** keys that a sweep has found */
   private readonly living: Slot;
   private schemaIsNew = false;
@@ -137,12 +68,25 @@ export class SqlLoad implements StreamLoad {
     this.standing = buildsBeside ? new Map() : tables;
     this.replaced = buildsBeside ? tables : new Map();
     this.orphaned = this.fresh ? [...this.standing.keys()] : [];
-    this.intake = new Intake(ports.openStages, (table) => this.mayBecome(table));
+    const { isKeyWatched } = ports;
+    this.straight = new StraightWay(
+      options,
+      isKeyWatched && ((table, key) => isKeyWatched(options.schema, table, key)),
+    );
+    const openStages = async () => {
+      await this.straight.known();
+      return ports.openStages();
+    };
+    this.intake = new Intake(openStages, (table) => this.useOf(table));
     this.living = new Slot(ports.openStages);
   }
 
   get waitingRows(): number {
     return this.intake.waitingRows;
+  }
+
+  get firstRows(): number | undefined {
+    return this.straight.firstRows;
   }
 
   async add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void> {
@@ -201,10 +145,15 @@ export class SqlLoad implements StreamLoad {
     const noteColumns = isDue && tables.length > 0 && (buildsBeside || this.knowsMore(tables));
     this.schemaIsNew = false;
     try {
-      return await this.told(async () => {
-        await slot.flush();
+      const flushed = slot.flush();
+      const committed = this.told(async () => {
+        await flushed;
         return this.ports.inTurn(() => this.commit(slot, tables, entry, { noteColumns, last }));
       });
+      const [root] = tables;
+      if (root !== undefined && slot.rows.size > 0)
+        this.straight.learn(slot, { flushed, committed }, this.nameOf(root.name), root);
+      return await committed;
     } finally {
       await slot.drop();
     }
@@ -267,7 +216,9 @@ export class SqlLoad implements StreamLoad {
     const mayKeep = async () => !(await notes.hasQuarantined(on, options));
     const { doubled, unchanged, matches } = await prepareSlot(work, slot, target, this.standing, mayKeep);
     const isApart = work.sql.tablesApart === true;
-    const makeTables = () => this.makeTables(work, slot, target, standing, last);
+    // rows that are in their tables have found them as they need them
+    const makeTables = async () =>
+      slot.isStraight ? [] : await this.makeTables(work, slot, target, standing, last);
     // tables that another process has in hand are not touched
     if (isApart) await notes.checkOwner(on, options);
     const madeBefore = isApart ? await makeTables() : undefined;
@@ -377,10 +328,13 @@ export class SqlLoad implements StreamLoad {
     return this.options.write.buildsBeside ? NEXT_PREFIX + table : table;
   }
 
-  /** Of a stream that has no table yet, whose rows are found again by their key or not at all. */
-  private mayBecome(table: string): boolean {
-    const { write, rootTable } = this.options;
-    return write.standing === "replaced" && !this.standing.has(rootTable) && !this.standing.has(table);
+  private useOf(table: TableSchema): StageUse {
+    const { write, rootTable, run, loadedAtMs } = this.options;
+    const { standing } = this;
+    // of a stream that has no table yet, whose rows are found again by their key or not at all
+    const mayBecome = write.standing === "replaced" && !standing.has(rootTable) && !standing.has(table.name);
+    const into = { sqlName: this.target(table.name), run, loadedAtMs };
+    return { mayBecome, ...this.straight.useOf(table, standing, into) };
   }
 
   private told<T>(work: () => Promise<T>): Promise<T> {

@@ -37,7 +37,7 @@ export async function prepareSlot(
   mayKeep: () => Promise<boolean>,
 ): Promise<Prepared> {
   const [root] = target.tables;
-  if (root === undefined || !isKeyed(root)) return { doubled: 0, unchanged: 0 };
+  if (root === undefined || !isKeyed(root) || slot.isStraight) return { doubled: 0, unchanged: 0 };
   const stages = stagesOf(slot, root);
   const doubled = await dedupe(work, slot, stages, target);
   const before = standing.get(root.name);
@@ -166,6 +166,7 @@ export async function mergeSlot(
   const [root] = target.tables;
   const staged = root && slot.rows.get(root.name);
   if (root === undefined) return NO_ROWS;
+  if (slot.isStraight) return { ...NO_ROWS, added: staged?.rows ?? 0 };
   const came = staged === undefined ? NO_ROWS : await mergeRows(work, slot, target, root, staged, matches);
   return addCounts(came, await mergeRemoved(work, slot, target, root));
 }

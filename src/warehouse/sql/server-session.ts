@@ -23,8 +23,9 @@ import type {
 import type { SqlConnection, SqlDialect, SqlRow } from "./dialect.js";
 import { type BridgeClaims, SqlLedger } from "./ledger.js";
 import { ledgerSchema } from "./ledger-schema.js";
-import { type LoadPorts, SqlLoad, type TablePlaces } from "./load.js";
-import type { Stage, StageSet } from "./stage.js";
+import { SqlLoad } from "./load.js";
+import type { LoadPorts, TablePlaces } from "./load-ports.js";
+import type { Stage, StageSet, StageUse } from "./stage.js";
 import { standingOf } from "./standing.js";
 import { transaction } from "./transaction.js";
 import { UserLoad } from "./user-load.js";
@@ -65,7 +66,10 @@ export interface ServerKind<C extends ServerConnection> {
   release(on: C, bridge: string): Promise<void>;
   /** Makes what this kind keeps beside the ledger's tables. */
   prepare?(on: C): Promise<void>;
-  newStage(on: C, number: number, table: string, mayBecome: boolean): Stage;
+  /** Makes the stages of a connection, each with a number of its own. */
+  stagesOn(on: C): (number: number, table: string, use: StageUse) => Stage;
+  /** Whether a table refuses a second row of a key; undefined: rows do not go straight into tables. */
+  watchesKey?(on: C, schema: string, table: string, key: readonly string[]): Promise<boolean>;
   /** Puts right what runs of a stream that were broken off have left. */
   tidy?(on: C, of: LoadOptions): Promise<void>;
   readonly places?: TablePlaces | undefined;
@@ -126,6 +130,7 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
   async openLoad(options: LoadOptions): Promise<StreamLoad> {
     if (this.readOnly) throw new BridgeError("INTERNAL", "the server is open for reading only");
     const { kind } = this;
+    const { watchesKey } = kind;
     const ports: LoadPorts = {
       sql: kind.sql,
       writing: this.writing,
@@ -133,6 +138,7 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
       openStages: () => this.openStages(),
       inTurn: (work) => this.turns(work),
       places: kind.places,
+      isKeyWatched: watchesKey && ((...of) => this.turns(() => watchesKey(this.writing, ...of))),
       hasCommitted: (of, number) => this.hasCommitted(of, number),
     };
     if (options.into !== undefined) return new UserLoad({ ...options, into: options.into }, ports);
@@ -149,11 +155,12 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
 
   private async openStages(): Promise<StageSet> {
     const connection = this.free.pop() ?? (await this.connect());
+    const newStage = this.kind.stagesOn(connection);
     return {
       connection,
-      stage: (table, mayBecome) => this.kind.newStage(connection, ++this.stages, table, mayBecome),
+      stage: (table, use) => newStage(++this.stages, table, use),
       close: async () => {
-        // stages that turned into nothing go with their transaction
+        // what turned into nothing, or went nowhere, goes with its transaction
         if (connection.isOpen === true && !connection.isLost)
           await connection.run("ROLLBACK").catch(() => {});
         if (connection.isLost || this.free.length >= MOST_KEPT) await connection.close();

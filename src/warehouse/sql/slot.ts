@@ -4,7 +4,7 @@ import type { TableBatch } from "../../core/shape/batch.js";
 import type { Issue, SchemaChange, Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlConnection } from "./dialect.js";
-import type { Stage, StageSet } from "./stage.js";
+import type { Stage, StageSet, StageUse } from "./stage.js";
 import { keyColumns } from "./work.js";
 
 export class Slot {
@@ -21,8 +21,8 @@ export class Slot {
 
   constructor(
     private readonly openStages: () => Promise<StageSet>,
-    /** whether a stage may turn into the table of a name */
-    private readonly mayBecome: (table: string) => boolean = () => false,
+    /** how the stage of a table's rows is used */
+    private readonly useOf: (table: TableSchema) => StageUse = () => ({}),
     /** another slot opens the stages for this one as well, and closes them */
     private readonly isBeside = false,
   ) {}
@@ -39,6 +39,11 @@ export class Slot {
   /** what commits the stages; undefined: there are none yet */
   get connection(): SqlConnection | undefined {
     return this.set?.connection;
+  }
+
+  /** the rows are in their tables, and wait for the commit */
+  get isStraight(): boolean {
+    return [...this.rows.values()].some((stage) => stage.isStraight === true);
   }
 
   /** rows waiting; what waits for quarantine is held as well */
@@ -65,9 +70,7 @@ export class Slot {
       records = Math.max(records, (batch.recordOf[batch.rows - 1] ?? -1) + 1);
     };
     for (const batch of batches) {
-      const stage =
-        this.rows.get(batch.table) ??
-        (await this.open(tables.get(batch.table)!, this.mayBecome(batch.table)));
+      const stage = this.rows.get(batch.table) ?? (await this.open(tables.get(batch.table)!, this.useOf));
       this.rows.set(batch.table, stage);
       await append(stage, batch);
     }
@@ -79,7 +82,7 @@ export class Slot {
 
   /** The stage for keys of records that are gone. */
   async openRemoved(root: TableSchema): Promise<Stage> {
-    this.removed ??= await this.open(keysOf(root), false);
+    this.removed ??= await this.open(keysOf(root));
     return this.removed;
   }
 
@@ -106,9 +109,9 @@ export class Slot {
     return this.removed === undefined ? [...this.rows.values()] : [...this.rows.values(), this.removed];
   }
 
-  private async open(schema: TableSchema, mayBecome: boolean): Promise<Stage> {
+  private async open(schema: TableSchema, useOf?: (table: TableSchema) => StageUse): Promise<Stage> {
     this.set ??= await this.openStages();
-    const stage = this.set.stage(schema.name, mayBecome);
+    const stage = this.set.stage(schema.name, useOf?.(schema) ?? {});
     await stage.setSchema(schema);
     return stage;
   }

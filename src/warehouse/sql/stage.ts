@@ -17,6 +17,8 @@ export interface Stage {
   /** what stands in it after `flush`, for SQL to read; for SQL to change as well after `writable` */
   readonly sqlName: string;
   readonly rows: number;
+  /** its rows are in their table, inside of the transaction that is to be committed */
+  readonly isStraight?: boolean;
   /** Makes the stage, or brings it to the schema: columns come at the end, types widen. */
   setSchema(schema: TableSchema): Promise<void>;
   /** Copies a batch in; `firstSeq` is the number of the page's first record. */
@@ -48,11 +50,24 @@ export interface WrittenBy {
   readonly loadedAtMs: number;
 }
 
+/** A table that rows go straight into. */
+export interface StraightTarget extends WrittenBy {
+  /** in full */
+  readonly sqlName: string;
+}
+
+/** How a stage is used. */
+export interface StageUse {
+  /** it may turn into its table */
+  readonly mayBecome?: boolean;
+  /** the table that rows may go straight into, while nothing speaks against it */
+  readonly straight?: StraightTarget | undefined;
+}
+
 /** The stages that are filled together. */
 export interface StageSet {
   /** the connection that commits them */
   readonly connection: SqlConnection;
-  /** `mayBecome`: it may turn into its table */
-  stage(table: string, mayBecome: boolean): Stage;
+  stage(table: string, use: StageUse): Stage;
   close(): Promise<void>;
 }

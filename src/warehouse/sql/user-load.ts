@@ -10,7 +10,7 @@ import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js"
 import { addCounts, NO_ROWS, type RowCounts } from "../row-counts.js";
 import type { CheckpointEntry, Committed, LoadInto, LoadOptions, StreamLoad } from "../warehouse.js";
 import { Intake, told } from "./intake.js";
-import type { LoadPorts } from "./load.js";
+import type { LoadPorts } from "./load-ports.js";
 import { prepareSlot } from "./merge.js";
 import type { Slot } from "./slot.js";
 import { deleteRows, type Filled, insertRows, matchesOf, updateRows } from "./user-merge.js";

@@ -1,0 +1,264 @@
+/** Rows that go straight into their tables on a server: what stands in the end is what came, whatever comes between. */
+
+import fc from "fast-check";
+import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import { SENT_AT_ONCE } from "../src/warehouse/mysql/stage.js";
+import { StraightTable } from "../src/warehouse/mysql/straight-table.js";
+import { STRAIGHT_RULE } from "../src/warehouse/sql/straight.js";
+import { apiOf, bridgeInto } from "./support/carry.js";
+import { tries } from "./support/long.js";
+import { freshPrefix, onMysql } from "./support/mysql.js";
+import { theServer } from "./support/warehouse.js";
+
+interface Hut {
+  readonly id: number;
+  readonly name?: string | number;
+  readonly beds?: readonly { readonly no: number }[];
+  readonly [more: string]: unknown;
+}
+type Pages = readonly (readonly Hut[])[];
+
+const usual = { rule: { ...STRAIGHT_RULE }, sent: { ...SENT_AT_ONCE } };
+const temporary = process.env.TMPDIR;
+
+beforeEach(() => {
+  STRAIGHT_RULE.firstRows = 2;
+  // every page is sent by itself
+  SENT_AT_ONCE.bytes = 1;
+});
+
+afterEach(() => {
+  Object.assign(STRAIGHT_RULE, usual.rule);
+  Object.assign(SENT_AT_ONCE, usual.sent);
+  if (temporary === undefined) delete process.env.TMPDIR;
+  else process.env.TMPDIR = temporary;
+  vi.restoreAllMocks();
+});
+
+/** What was sent straight, by table, and how often it was taken back. */
+function watched() {
+  const kept = vi.spyOn(StraightTable.prototype, "keep");
+  const back = vi.spyOn(StraightTable.prototype, "intoStage");
+  return {
+    /** rows of a table that went straight */
+    rows: (table: string) =>
+      kept.mock.calls.reduce((sum, [lines], i) => {
+        const of = kept.mock.contexts[i] as StraightTable;
+        return sum + (of.table === table ? lines.rows : 0);
+      }, 0),
+    get timesBack() {
+      return back.mock.calls.length;
+    },
+  };
+}
+
+interface Ways {
+  readonly url?: string;
+  readonly write?: "upsert" | "replace";
+  /** rows between two checkpoints */
+  readonly checkpoint?: number;
+  readonly stream?: object;
+  /** called before a page is answered */
+  readonly before?: (page: number, url: string) => unknown;
+}
+
+async function carry(
+  pages: Pages,
+  { url, write = "upsert", checkpoint = 6, stream = {}, before }: Ways = {},
+) {
+  const into = url ?? (await freshPrefix());
+  // page after page: what comes again has changed meanwhile
+  const paged = { records: "$.items[*]", pages: { token: "$.next", query: "page" } };
+  const api = apiOf({ ...paged, ...stream }, async ({ query }) => {
+    const page = Number(query.get("page") ?? 1);
+    const status = await before?.(page, into);
+    if (typeof status === "number") return { status, body: {} };
+    const next = page < pages.length ? String(page + 1) : null;
+    return { body: { items: pages[page - 1], next } };
+  });
+  const options = { streams: { s: { write } }, checkpoint: { rows: checkpoint } };
+  const bridge = await bridgeInto(theServer.warehouse(into), api, options);
+  const report = await bridge.run();
+  return { url: into, report, told: report.streams[0]! };
+}
+
+/** Later ones are newer: what comes twice has changed meanwhile. */
+const CURSOR = { cursor: { field: "at", query: "since" } };
+let at = 0;
+const hut = (id: number, more: object = {}): Hut => ({
+  ...{ id, name: `Hut ${id}`, beds: [{ no: id }, { no: -id }], at: ++at },
+  ...more,
+});
+/** Pages of two huts each, all of them new. */
+const huts = (pages: number): Hut[][] =>
+  Array.from({ length: pages }, (_, n) => [hut(n * 2 + 1), hut(n * 2 + 2)]);
+
+/** The huts as they stand, as the last of each that came would. */
+async function standing(url: string): Promise<string[]> {
+  const rows = await onMysql(
+    url,
+    `SELECT concat(h.id, ' ', coalesce(h.name, '-'), ' ',
+       coalesce((SELECT group_concat(b.no ORDER BY b.eb_position) FROM huts.s_beds AS b WHERE b.s_id = h.id), '')) AS hut
+     FROM huts.s AS h ORDER BY h.id`,
+  );
+  return rows.map((row) => String(row.hut));
+}
+
+function asLast(pages: Pages): string[] {
+  const last = new Map(pages.flat().map((each) => [each.id, each]));
+  return [...last.values()]
+    .sort((a, b) => a.id - b.id)
+    .map(({ id, name, beds = [] }) => `${id} ${name ?? "-"} ${beds.map(({ no }) => no).join(",")}`);
+}
+
+describe("rows that are all new", () => {
+  it.each(["upsert", "replace"] as const)(
+    "go straight into their tables from the second checkpoint on, by %s",
+    async (write) => {
+      const sent = watched();
+      const { url, told } = await carry(huts(10), { write });
+      expect(told).toMatchObject({ outcome: "done", added: 20, changed: 0, unchanged: 0 });
+      expect(await standing(url)).toEqual(asLast(huts(10)));
+      expect(sent.timesBack).toBe(0);
+      // the first checkpoint has a page or two of them
+      expect(sent.rows("s")).toBeGreaterThanOrEqual(14);
+      expect(sent.rows("s_beds")).toBe(sent.rows("s") * 2);
+      const [row] = await onMysql(
+        url,
+        `SELECT (SELECT count(*) FROM huts.s_beds WHERE eb_run = 1 AND eb_loaded_at IS NOT NULL) AS beds,
+         (SELECT count(DISTINCT eb_loaded_at) FROM huts.s) AS times,
+         (SELECT sum(\`rows\`) FROM early_bridge.checkpoints) AS noted`.replaceAll("`", '"'),
+      );
+      expect(row).toEqual({ beds: "40", times: "1", noted: "20" });
+    },
+  );
+
+  it("are seen by nobody before their checkpoint, and are gone with a run that fails", async () => {
+    const sent = watched();
+    const seen: number[] = [];
+    const before = async (page: number, at: string) => {
+      if (page < 6) return undefined;
+      const [row] = await onMysql(at, "SELECT count(*) AS n FROM huts.s");
+      seen.push(Number(row?.n));
+      return 400;
+    };
+    const { url, report } = await carry(huts(8), { before, checkpoint: 1000 });
+    expect(report.outcome).toBe("failed");
+    const [noted] = await onMysql(url, 'SELECT sum("rows") AS n FROM early_bridge.checkpoints');
+    const [first] = seen;
+    // what came before the failure is committed with the cursor that belongs to it, all or nothing
+    expect(first).toBeLessThan(10);
+    expect(await standing(url)).toHaveLength(Number(noted?.n));
+    const again = await carry(huts(8), { url });
+    expect(again.report.outcome).toBe("done");
+    expect(await standing(url)).toEqual(asLast(huts(8)));
+    expect(sent.rows("s")).toBeGreaterThan(0);
+  });
+
+  it("without a key go straight as well", async () => {
+    const sent = watched();
+    const { url, told } = await carry(huts(6), { stream: { key: undefined }, write: "replace" });
+    expect(told).toMatchObject({ outcome: "done", added: 12 });
+    expect(sent.rows("s")).toBeGreaterThanOrEqual(6);
+    const [row] = await onMysql(url, "SELECT count(*) AS n, count(DISTINCT id) AS ids FROM huts.s");
+    expect(row).toEqual({ n: "12", ids: "12" });
+  });
+});
+
+describe("what is not as expected takes them back", () => {
+  const pages = huts(8);
+  it.each<[string, Hut, object?]>([
+    ["a record that came since the last checkpoint", hut(9, { beds: [] })],
+    ["a field that is new", hut(50, { altitude: 2400 })],
+    ["a value of another type", hut(50, { beds: [{ no: "upper 1" }] })],
+    ["a list that is new", hut(50, { guests: [{ name: "Ada" }] })],
+  ])("%s", async (_what, odd) => {
+    const sent = watched();
+    const all = [...pages.slice(0, 5), [{ ...odd, at: ++at }], ...pages.slice(5)];
+    const { url, told, report } = await carry(all, { checkpoint: 1000, stream: CURSOR });
+    expect(report.error?.message).toBeUndefined();
+    expect(told.outcome).toBe("done");
+    expect(await standing(url)).toEqual(asLast(all));
+    expect(sent.timesBack).toBeGreaterThan(0);
+    const [beds] = await onMysql(url, "SELECT count(*) AS n FROM huts.s_beds");
+    const last = new Map(all.flat().map((each) => [each.id, each.beds ?? []]));
+    expect(Number(beds?.n)).toBe([...last.values()].flat().length);
+  });
+
+  it("a record that stands already", async () => {
+    const { url } = await carry([[hut(11, { name: "Adlerhorst", beds: [{ no: 7 }] })]]);
+    const sent = watched();
+    const { told } = await carry(pages, { url, checkpoint: 1000 });
+    expect(told).toMatchObject({ outcome: "done", added: 15, changed: 1 });
+    expect(await standing(url)).toEqual(asLast(pages));
+    expect(sent.timesBack).toBe(2);
+  });
+
+  it("a record that is gone", async () => {
+    const sent = watched();
+    const all = [...pages.slice(0, 5), [{ id: 3, gone: true }], ...pages.slice(5)];
+    const { url, told } = await carry(all, { checkpoint: 1000, stream: { gone: "record.gone == true" } });
+    expect(told.outcome).toBe("done");
+    expect(await standing(url)).toEqual(asLast(pages).filter((row) => !row.startsWith("3 ")));
+    expect(sent.rows("s")).toBeGreaterThan(0);
+  });
+
+  it("a folder for temporary files that is not there", async () => {
+    process.env.TMPDIR = "/nowhere";
+    const { url, told, report } = await carry(pages);
+    expect(report.error?.message).toBeUndefined();
+    expect(told).toMatchObject({ outcome: "done", added: 16 });
+    expect(await standing(url)).toEqual(asLast(pages));
+  });
+});
+
+describe("tables that do not refuse a second row of a key", () => {
+  it("get their rows by stages: what comes again is found there", async () => {
+    const { url } = await carry(huts(1));
+    await onMysql(url, "ALTER TABLE huts.s DROP PRIMARY KEY");
+    const sent = watched();
+    const pages = [...huts(5).slice(1), [hut(4, { name: "again" })]];
+    const { told } = await carry(pages, { url, checkpoint: 3 });
+    expect(told).toMatchObject({ outcome: "done", added: 8, changed: 1 });
+    expect(sent.rows("s")).toBe(0);
+    expect(await standing(url)).toEqual(asLast([...huts(1), ...pages]));
+  });
+
+  it("where the key is a text, which an index takes in part", async () => {
+    const sent = watched();
+    const pages = huts(6).map((page) => page.map(({ id, ...rest }) => ({ id: `h${id}` as never, ...rest })));
+    const { told } = await carry(pages);
+    expect(told).toMatchObject({ outcome: "done", added: 12 });
+    expect(sent.rows("s")).toBe(0);
+  });
+});
+
+it("whatever comes, in whatever pages and checkpoints, what stands is what came last", async () => {
+  const sent = watched();
+  const record = fc.record(
+    {
+      id: fc.integer({ min: 1, max: 60 }),
+      name: fc.oneof(fc.constantFrom("A", "B", "é\t\\"), fc.integer({ min: 1, max: 3 })),
+      beds: fc.array(fc.record({ no: fc.integer({ min: 0, max: 9 }) }), { maxLength: 2 }),
+      more: fc.constantFrom(1, "x"),
+    },
+    { requiredKeys: ["id"] },
+  );
+  const page = fc.uniqueArray(record, { selector: ({ id }) => id, minLength: 1, maxLength: 3 });
+  const pages = fc.array(page, { minLength: 1, maxLength: 6 });
+  await fc.assert(
+    fc.asyncProperty(pages, fc.integer({ min: 1, max: 20 }), async (odd, checkpoint) => {
+      // a beginning that is all new, and no page like the one before
+      const all = [
+        ...huts(3).map((page) => page.map((each) => ({ ...each, id: each.id + 100 }))),
+        ...odd,
+      ].map((page, n) => [...page, { id: 200 + n }].map((each) => ({ ...each, at: ++at })));
+      const { url, told, report } = await carry(all, { checkpoint, stream: CURSOR });
+      expect(report.error?.message).toBeUndefined();
+      expect(told.outcome).toBe("done");
+      expect(await standing(url)).toEqual(asLast(all));
+    }),
+    { numRuns: tries(60, 400) },
+  );
+  expect(sent.rows("s")).toBeGreaterThan(0);
+}, 300_000);
