@@ -56,6 +56,11 @@ module.exports = {
     ),
     inner("core/track", "core/stream", "a compiled stream holds all of it"),
     inner("core", "auth|http|warehouse|run|node|standins|cli", "core is the innermost ring"),
+    inner(
+      "system",
+      "core|auth|http|warehouse|run|node|standins|cli",
+      "what is the machine's knows nothing of us",
+    ),
     inner("auth", "warehouse|run|node|standins|cli", "auth stands beside http, inside run"),
     inner("http", "auth|warehouse|run|node|standins|cli", "http stands beside auth, inside run"),
     inner("warehouse", "auth|http|run|node|standins|cli", "a warehouse knows nothing of APIs"),

@@ -12,7 +12,7 @@ import { brokenOff, csvDecoder } from "../core/decode/csv.js";
 import { RowCutter } from "../core/decode/cut-rows.js";
 import { isGzip, tooLarge } from "../core/decode/unpack.js";
 import { BridgeError, isBridgeError, type Where } from "../core/errors.js";
-import { openUnnamed } from "../node/unnamed-file.js";
+import { openUnnamed } from "../system/unnamed-file.js";
 import { unpacked } from "./content-coding.js";
 import type { Spool, SpoolPiece } from "./send.js";
 

@@ -139,7 +139,7 @@ export class StageTable implements Stage {
   }
 }
 
-/** Loads lines into a table: `sequence`, where the number that each begins with goes; `set`: what each row has beside. */
+/** Loads lines into a table. `sequence`: where the number that each begins with goes; `set`: what else a row has. */
 export function loadStatement(
   table: string,
   sequence: string,

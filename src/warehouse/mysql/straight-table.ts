@@ -13,7 +13,7 @@ import type { TableBatch } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
-import { openUnnamed } from "../../node/unnamed-file.js";
+import { openUnnamed } from "../../system/unnamed-file.js";
 import type { SqlDialect } from "../sql/dialect.js";
 import type { Stage, StraightTarget } from "../sql/stage.js";
 import type { MysqlConnection } from "./connection.js";
