@@ -2,13 +2,12 @@
 
 import fc from "fast-check";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { SENT_AT_ONCE } from "../src/warehouse/mysql/stage.js";
-import { StraightTable } from "../src/warehouse/mysql/straight-table.js";
+import { SENT_AT_ONCE } from "../src/warehouse/sql/stage.js";
 import { STRAIGHT_RULE } from "../src/warehouse/sql/straight.js";
+import { StraightTable } from "../src/warehouse/sql/straight-table.js";
 import { apiOf, bridgeInto } from "./support/carry.js";
 import { tries } from "./support/long.js";
-import { freshPrefix, onMysql } from "./support/mysql.js";
-import { theServer } from "./support/warehouse.js";
+import { isPostgres, theServer } from "./support/warehouse.js";
 
 interface Hut {
   readonly id: number;
@@ -16,6 +15,10 @@ interface Hut {
   readonly beds?: readonly { readonly no: number }[];
   readonly [more: string]: unknown;
 }
+
+/** Runs a statement on the server. */
+const on = (url: string, statement: string) =>
+  theServer.connected(url, (query) => query(theServer.named(url, statement)));
 type Pages = readonly (readonly Hut[])[];
 
 const usual = { rule: { ...STRAIGHT_RULE }, sent: { ...SENT_AT_ONCE } };
@@ -35,6 +38,9 @@ afterEach(() => {
   vi.restoreAllMocks();
 });
 
+/** After how many rows the second checkpoint comes; on PostgreSQL the first one as well, which costs nothing there. */
+const LATE = isPostgres ? 12 : 1000;
+
 /** What was sent straight, by table, and how often it was taken back. */
 function watched() {
   const kept = vi.spyOn(StraightTable.prototype, "keep");
@@ -42,9 +48,9 @@ function watched() {
   return {
     /** rows of a table that went straight */
     rows: (table: string) =>
-      kept.mock.calls.reduce((sum, [lines], i) => {
+      kept.mock.calls.reduce((sum, [, rows], i) => {
         const of = kept.mock.contexts[i] as StraightTable;
-        return sum + (of.table === table ? lines.rows : 0);
+        return sum + (of.table === table ? rows : 0);
       }, 0),
     get timesBack() {
       return back.mock.calls.length;
@@ -66,7 +72,7 @@ async function carry(
   pages: Pages,
   { url, write = "upsert", checkpoint = 6, stream = {}, before }: Ways = {},
 ) {
-  const into = url ?? (await freshPrefix());
+  const into = url ?? (await theServer.fresh());
   // page after page: what comes again has changed meanwhile
   const paged = { records: "$.items[*]", pages: { token: "$.next", query: "page" } };
   const api = apiOf({ ...paged, ...stream }, async ({ query }) => {
@@ -95,13 +101,10 @@ const huts = (pages: number): Hut[][] =>
 
 /** The huts as they stand, as the last of each that came would. */
 async function standing(url: string): Promise<string[]> {
-  const rows = await onMysql(
-    url,
-    `SELECT concat(h.id, ' ', coalesce(h.name, '-'), ' ',
-       coalesce((SELECT group_concat(b.no ORDER BY b.eb_position) FROM huts.s_beds AS b WHERE b.s_id = h.id), '')) AS hut
-     FROM huts.s AS h ORDER BY h.id`,
-  );
-  return rows.map((row) => String(row.hut));
+  const rows = await on(url, "SELECT id, name FROM huts.s ORDER BY id");
+  const beds = await on(url, "SELECT s_id, no FROM huts.s_beds ORDER BY s_id, eb_position");
+  const of = (id: unknown) => beds.flatMap((bed) => (bed.s_id === id ? String(bed.no) : []));
+  return rows.map(({ id, name }) => `${id} ${name ?? "-"} ${of(id).join(",")}`);
 }
 
 function asLast(pages: Pages): string[] {
@@ -123,7 +126,7 @@ describe("rows that are all new", () => {
       // the first checkpoint has a page or two of them
       expect(sent.rows("s")).toBeGreaterThanOrEqual(14);
       expect(sent.rows("s_beds")).toBe(sent.rows("s") * 2);
-      const [row] = await onMysql(
+      const [row] = await on(
         url,
         `SELECT (SELECT count(*) FROM huts.s_beds WHERE eb_run = 1 AND eb_loaded_at IS NOT NULL) AS beds,
          (SELECT count(DISTINCT eb_loaded_at) FROM huts.s) AS times,
@@ -138,13 +141,13 @@ describe("rows that are all new", () => {
     const seen: number[] = [];
     const before = async (page: number, at: string) => {
       if (page < 6) return undefined;
-      const [row] = await onMysql(at, "SELECT count(*) AS n FROM huts.s");
+      const [row] = await on(at, "SELECT count(*) AS n FROM huts.s");
       seen.push(Number(row?.n));
       return 400;
     };
-    const { url, report } = await carry(huts(8), { before, checkpoint: 1000 });
+    const { url, report } = await carry(huts(8), { before, checkpoint: LATE });
     expect(report.outcome).toBe("failed");
-    const [noted] = await onMysql(url, 'SELECT sum("rows") AS n FROM early_bridge.checkpoints');
+    const [noted] = await on(url, 'SELECT sum("rows") AS n FROM early_bridge.checkpoints');
     const [first] = seen;
     // what came before the failure is committed with the cursor that belongs to it, all or nothing
     expect(first).toBeLessThan(10);
@@ -160,7 +163,7 @@ describe("rows that are all new", () => {
     const { url, told } = await carry(huts(6), { stream: { key: undefined }, write: "replace" });
     expect(told).toMatchObject({ outcome: "done", added: 12 });
     expect(sent.rows("s")).toBeGreaterThanOrEqual(6);
-    const [row] = await onMysql(url, "SELECT count(*) AS n, count(DISTINCT id) AS ids FROM huts.s");
+    const [row] = await on(url, "SELECT count(*) AS n, count(DISTINCT id) AS ids FROM huts.s");
     expect(row).toEqual({ n: "12", ids: "12" });
   });
 });
@@ -175,12 +178,12 @@ describe("what is not as expected takes them back", () => {
   ])("%s", async (_what, odd) => {
     const sent = watched();
     const all = [...pages.slice(0, 5), [{ ...odd, at: ++at }], ...pages.slice(5)];
-    const { url, told, report } = await carry(all, { checkpoint: 1000, stream: CURSOR });
+    const { url, told, report } = await carry(all, { checkpoint: LATE, stream: CURSOR });
     expect(report.error?.message).toBeUndefined();
     expect(told.outcome).toBe("done");
     expect(await standing(url)).toEqual(asLast(all));
     expect(sent.timesBack).toBeGreaterThan(0);
-    const [beds] = await onMysql(url, "SELECT count(*) AS n FROM huts.s_beds");
+    const [beds] = await on(url, "SELECT count(*) AS n FROM huts.s_beds");
     const last = new Map(all.flat().map((each) => [each.id, each.beds ?? []]));
     expect(Number(beds?.n)).toBe([...last.values()].flat().length);
   });
@@ -188,7 +191,7 @@ describe("what is not as expected takes them back", () => {
   it("a record that stands already", async () => {
     const { url } = await carry([[hut(11, { name: "Adlerhorst", beds: [{ no: 7 }] })]]);
     const sent = watched();
-    const { told } = await carry(pages, { url, checkpoint: 1000 });
+    const { told } = await carry(pages, { url, checkpoint: LATE });
     expect(told).toMatchObject({ outcome: "done", added: 15, changed: 1 });
     expect(await standing(url)).toEqual(asLast(pages));
     expect(sent.timesBack).toBe(2);
@@ -197,7 +200,7 @@ describe("what is not as expected takes them back", () => {
   it("a record that is gone", async () => {
     const sent = watched();
     const all = [...pages.slice(0, 5), [{ id: 3, gone: true }], ...pages.slice(5)];
-    const { url, told } = await carry(all, { checkpoint: 1000, stream: { gone: "record.gone == true" } });
+    const { url, told } = await carry(all, { checkpoint: LATE, stream: { gone: "record.gone == true" } });
     expect(told.outcome).toBe("done");
     expect(await standing(url)).toEqual(asLast(pages).filter((row) => !row.startsWith("3 ")));
     expect(sent.rows("s")).toBeGreaterThan(0);
@@ -215,7 +218,10 @@ describe("what is not as expected takes them back", () => {
 describe("tables that do not refuse a second row of a key", () => {
   it("get their rows by stages: what comes again is found there", async () => {
     const { url } = await carry(huts(1));
-    await onMysql(url, "ALTER TABLE huts.s DROP PRIMARY KEY");
+    await on(
+      url,
+      isPostgres ? "ALTER TABLE huts.s DROP CONSTRAINT s_pkey" : "ALTER TABLE huts.s DROP PRIMARY KEY",
+    );
     const sent = watched();
     const pages = [...huts(5).slice(1), [hut(4, { name: "again" })]];
     const { told } = await carry(pages, { url, checkpoint: 3 });
@@ -224,12 +230,12 @@ describe("tables that do not refuse a second row of a key", () => {
     expect(await standing(url)).toEqual(asLast([...huts(1), ...pages]));
   });
 
-  it("where the key is a text, which an index takes in part", async () => {
+  it("where the key is a text, which an index takes in part: not so on PostgreSQL", async () => {
     const sent = watched();
     const pages = huts(6).map((page) => page.map(({ id, ...rest }) => ({ id: `h${id}` as never, ...rest })));
     const { told } = await carry(pages);
     expect(told).toMatchObject({ outcome: "done", added: 12 });
-    expect(sent.rows("s")).toBe(0);
+    expect(sent.rows("s") > 0).toBe(isPostgres);
   });
 });
 

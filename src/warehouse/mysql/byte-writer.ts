@@ -7,12 +7,21 @@ const MICROS_A_DAY = 86_400_000_000;
 const DAYS_TO_1970 = 719_468;
 const DAYS_OF_400_YEARS = 146_097;
 const [ZERO, MINUS, POINT, COLON, BLANK] = [48, 45, 46, 58, 32];
+/** up to here the operations on whole numbers are those of the machine */
+const MOST_INT32 = 2_147_483_647;
+
+/** Days come again and again: the text of the last one of each place. */
+const DAY_PLACES = 2048;
+const DAY_BYTES = 10;
+const NO_DAY = -MOST_INT32;
 
 export class ByteWriter {
   /** bytes so far */
   size = 0;
   private bytes = new Uint8Array(64 * 1024);
   private encoded = new Uint8Array(4096);
+  private readonly knownDays = new Int32Array(DAY_PLACES).fill(NO_DAY);
+  private readonly dayTexts = new Uint8Array(DAY_PLACES * DAY_BYTES);
 
   /** All that was written; then it is empty again. */
   take(): Uint8Array {
@@ -21,10 +30,22 @@ export class ByteWriter {
     return all;
   }
 
+  /** A few bytes. */
   write(part: Uint8Array): void {
-    this.ensure(part.length);
-    this.bytes.set(part, this.size);
-    this.size += part.length;
+    const { length } = part;
+    this.ensure(length);
+    const { bytes, size } = this;
+    for (let i = 0; i < length; i++) bytes[size + i] = part[i]!;
+    this.size = size + length;
+  }
+
+  /** A text of ASCII alone, with nothing to escape. */
+  ascii(text: string): void {
+    const { length } = text;
+    this.ensure(length);
+    const { bytes, size } = this;
+    for (let i = 0; i < length; i++) bytes[size + i] = text.charCodeAt(i);
+    this.size = size + length;
   }
 
   /** A text in UTF-8; `escapes`: by byte, what stands behind `mark` in its place, 0 for the byte itself. */
@@ -49,6 +70,10 @@ export class ByteWriter {
 
   /** A whole number of up to 53 bits, divided by a power of ten: `scale` digits stand behind the point. */
   decimal(value: number, scale = 0): void {
+    if (scale === 0 && value >= 0 && value <= MOST_INT32) {
+      this.whole(value);
+      return;
+    }
     let rest = Math.abs(value);
     let digits = 1;
     for (let limit = 10; limit <= rest; limit *= 10) digits++;
@@ -65,8 +90,33 @@ export class ByteWriter {
     this.size = end;
   }
 
+  /** Mostly numbers are small. */
+  private whole(value: number): void {
+    let digits = 1;
+    for (let limit = 10; limit <= value; limit *= 10) digits++;
+    this.ensure(digits);
+    this.digits(value, digits);
+  }
+
   /** `2026-07-01`; days since 1970. False, and nothing written, for a year of other than four digits. */
   date(days: number): boolean {
+    const place = days & (DAY_PLACES - 1);
+    const { knownDays, dayTexts } = this;
+    const from = place * DAY_BYTES;
+    if (knownDays[place] !== days) {
+      if (!this.newDate(days)) return false;
+      knownDays[place] = days;
+      dayTexts.set(this.bytes.subarray(this.size - DAY_BYTES, this.size), from);
+      return true;
+    }
+    this.ensure(DAY_BYTES);
+    const { bytes, size } = this;
+    for (let i = 0; i < DAY_BYTES; i++) bytes[size + i] = dayTexts[from + i]!;
+    this.size = size + DAY_BYTES;
+    return true;
+  }
+
+  private newDate(days: number): boolean {
     // the year begins in March, so that its last day is the one that some years have not
     const day = days + DAYS_TO_1970;
     const era = Math.floor(day / DAYS_OF_400_YEARS);
@@ -78,7 +128,7 @@ export class ByteWriter {
     const month = march < 10 ? march + 3 : march - 9;
     const year = era * 400 + yearOfEra + (month <= 2 ? 1 : 0);
     if (year < 0 || year > 9999) return false;
-    this.ensure(10);
+    this.ensure(DAY_BYTES);
     this.digits(year, 4);
     this.bytes[this.size++] = MINUS;
     this.digits(month, 2);
@@ -108,14 +158,16 @@ export class ByteWriter {
     return true;
   }
 
+  /** So many digits of a number of 31 bits. */
   private digits(value: number, count: number): void {
-    let rest = value;
-    for (let at = this.size + count - 1; at >= this.size; at--) {
-      const next = Math.floor(rest / 10);
-      this.bytes[at] = ZERO + (rest - next * 10);
+    const { bytes, size } = this;
+    let rest = value | 0;
+    for (let at = size + count - 1; at >= size; at--) {
+      const next = (rest / 10) | 0;
+      bytes[at] = ZERO + (rest - next * 10);
       rest = next;
     }
-    this.size += count;
+    this.size = size + count;
   }
 
   private ensure(room: number): void {

@@ -104,8 +104,13 @@ export class LoadRows {
     const { nothing, quote } = this.form;
     if (column === undefined) return () => out.write(nothing);
     const put = this.putValue(column);
+    const { validity } = column;
+    if (quote.length === 0)
+      return validity === undefined
+        ? put
+        : (row) => (hasValue(validity, row) ? put(row) : out.write(nothing));
     return (row) => {
-      if (!hasValue(column.validity, row)) return out.write(nothing);
+      if (!hasValue(validity, row)) return out.write(nothing);
       out.write(quote);
       put(row);
       out.write(quote);
@@ -123,6 +128,14 @@ export class LoadRows {
       };
     const asText: Put = (row) => out.escapedText(fieldText(column, row), table, BACKSLASH);
     if (data === undefined) return asText;
+    if (type.kind === "boolean") {
+      const values = new Uint8Array(data);
+      return (row) => out.decimal(values[row] === 0 ? 0 : 1);
+    }
+    if (type.kind === "float64") {
+      const values = new Float64Array(data);
+      return (row) => out.ascii(numberText(values[row]!));
+    }
     if (type.kind === "date") {
       const days = new Int32Array(data);
       return (row) => out.date(days[row]!) || asText(row);
@@ -158,11 +171,11 @@ function writerOf(out: ByteWriter, { type }: ColumnBatch): ((value: number) => b
   };
 }
 
+const numberText = (value: number) => (Object.is(value, -0) ? "-0" : String(value));
+
 /** A value as the server reads it. */
 function fieldText(column: ColumnBatch, row: number): string {
   const value = batchValue(column, row);
-  if (typeof value === "boolean") return value ? "1" : "0";
-  if (Object.is(value, -0)) return "-0";
-  const text = String(value);
+  const text = typeof value === "number" ? numberText(value) : String(value);
   return column.type.kind.endsWith("timestamp") ? text.replace("T", " ").replace("Z", "") : text;
 }

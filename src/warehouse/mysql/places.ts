@@ -87,20 +87,19 @@ export async function columnsOf(
   }));
 }
 
-/** Whether the primary key of a table is over just these columns, in their order. */
-export async function isPrimaryKey(
+/** The columns of a table's primary key; none where it has one over parts of their values. */
+export async function primaryKeyOf(
   sql: SqlDialect,
   on: SqlConnection,
   schema: string,
   table: string,
-  key: readonly string[],
-): Promise<boolean> {
+): Promise<string[]> {
   const parts = await on.rows(
     `SELECT column_name AS name, sub_part AS cut FROM information_schema.statistics
-     WHERE table_schema = $1 AND table_name = $2 AND index_name = 'PRIMARY' ORDER BY seq_in_index`,
+     WHERE table_schema = $1 AND table_name = $2 AND index_name = 'PRIMARY'`,
     [sql.ledger.databaseOf!(schema), table],
   );
-  return parts.length === key.length && parts.every(({ name, cut }, i) => name === key[i] && cut === null);
+  return parts.some(({ cut }) => cut !== null) ? [] : parts.map(({ name }) => String(name));
 }
 
 const tablesOf = async (sql: SqlDialect, on: SqlConnection, schema: string) =>

@@ -5,14 +5,15 @@ import type { WarehouseNeeds } from "../../core/into/warehouse-needs.js";
 import type { SqlDialect } from "../sql/dialect.js";
 import { LEDGER_SCHEMA, ledgerSchema } from "../sql/ledger-schema.js";
 import { openServer, type ServerKind } from "../sql/server-session.js";
+import { StraightRows, StraightTable } from "../sql/straight-table.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import type { Warehouse, WarehouseFacts } from "../warehouse.js";
 import { connectTo, type MysqlConnection, placeOf } from "./connection.js";
 import { mysqlDialect } from "./dialect.js";
 import type { ServerMake } from "./make.js";
-import { columnsOf, isPrimaryKey, makeDue, tablePlaces, tidyTables } from "./places.js";
+import { columnsOf, makeDue, primaryKeyOf, tablePlaces, tidyTables } from "./places.js";
 import { type LoadWay, StageTable } from "./stage.js";
-import { StraightRows, StraightTable } from "./straight-table.js";
+import { straightFeed } from "./straight-feed.js";
 import { userTable } from "./user-tables.js";
 
 /** @throws BridgeError when opened: URL_INVALID, WAREHOUSE_UNREACHABLE, WAREHOUSE_NEWER */
@@ -79,13 +80,18 @@ function kindOf(make: ServerMake, url: string): ServerKind<MysqlConnection> {
     release: (on, bridge) => on.run("SELECT release_lock($1)", [bridgeLock(bridge)]),
     prepare: (on) => on.run(makeDue(sql)),
     stagesOn: (on) => {
-      const straight = new StraightRows(on);
-      return (number, table, use) => {
+      const group = new StraightRows(on, (into, schema) => straightFeed(sql, on, into, schema));
+      return (number, table, { straight }) => {
         const stage = new StageTable(sql, on, way, sql.tableName(LEDGER_SCHEMA, `stage_${number}`), table);
-        return new StraightTable(sql, straight, stage, use.straight);
+        return new StraightTable(group, stage, straight);
       };
     },
-    watchesKey: async (on, schema, table, key) => !way.isRefused && isPrimaryKey(sql, on, schema, table, key),
+    straight: {
+      // by stages each row is written twice: it is soon to be known whether it has to
+      learnsSoon: true,
+      primaryKey: async (on, schema, table) =>
+        way.isRefused ? undefined : primaryKeyOf(sql, on, schema, table),
+    },
     tidy: (on, of) => tidyTables(sql, on, of),
     places: tablePlaces(sql),
     columns: (on, schema, withViews) => columnsOf(sql, on, schema, withViews),

@@ -5,14 +5,13 @@ import type { TableBatch } from "../../core/shape/batch.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "../sql/dialect.js";
 import { stageColumns, stageStatements } from "../sql/merge-plan.js";
-import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
+import { SENT_AT_ONCE, SEQUENCE_COLUMN } from "../sql/stage.js";
+import type { RefillableStage } from "../sql/straight-table.js";
 import type { MysqlConnection } from "./connection.js";
 import { quoteName } from "./dialect.js";
 import { LOAD_FORM, LoadRows } from "./load-rows.js";
 import type { ServerMake } from "./make.js";
 
-/** Rows are held up to so many bytes, then they are sent; tests make them few. */
-export const SENT_AT_ONCE = { bytes: 2 * 1024 * 1024 };
 /** An INSERT has to be smaller than `max_allowed_packet`. */
 const INSERT_BYTES = 1024 * 1024;
 
@@ -25,7 +24,7 @@ export interface LoadWay {
   isRefused: boolean;
 }
 
-export class StageTable implements Stage {
+export class StageTable implements RefillableStage {
   rows = 0;
   private columns: readonly ColumnSchema[] = [];
   private waiting: TableBatch[] = [];
@@ -62,8 +61,7 @@ export class StageTable implements Stage {
     this.send();
   }
 
-  /** Takes rows in, as `LoadRows.lines` writes them. */
-  async takeLines(lines: Uint8Array, rows: number): Promise<void> {
+  async refill(lines: Uint8Array, rows: number): Promise<void> {
     await this.sendAll();
     this.rows += rows;
     if (!(await this.connection.load(this.loadStatement(), lines))) throw filesRefused();

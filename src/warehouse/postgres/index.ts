@@ -6,11 +6,13 @@ import type { SqlRow } from "../sql/dialect.js";
 import { textOrNothing } from "../sql/ledger-rows.js";
 import { LEDGER_SCHEMA } from "../sql/ledger-schema.js";
 import { openServer, type ServerKind } from "../sql/server-session.js";
+import { StraightRows, StraightTable } from "../sql/straight-table.js";
 import { NEXT_PREFIX } from "../sql/swap.js";
 import type { Warehouse, WarehouseFacts } from "../warehouse.js";
 import { connectTo, type PostgresConnection, placeOf } from "./connection.js";
 import { POSTGRES, quoteName } from "./dialect.js";
 import { StageTable } from "./stage.js";
+import { straightFeed } from "./straight-feed.js";
 import { userTable } from "./user-tables.js";
 
 /**
@@ -61,12 +63,16 @@ const kindOf = (url: string): ServerKind<PostgresConnection> => ({
     return row?.is_free === true;
   },
   release: (on, bridge) => on.run(`SELECT pg_advisory_unlock(${BRIDGE_LOCK})`, [bridge]),
-  stagesOn:
-    (on) =>
-    (number, table, { mayBecome = false }) => {
-      const name = `stage_${mayBecome ? `${randomBytes(6).toString("hex")}_` : ""}${number}`;
-      return new StageTable(on, name, table, mayBecome);
-    },
+  stagesOn: (on) => {
+    const group = new StraightRows(on, (into, schema) => straightFeed(on, into, schema));
+    return (number, table, { mayBecome = false, straight }) => {
+      if (!mayBecome)
+        return new StraightTable(group, new StageTable(on, `stage_${number}`, table, false), straight);
+      // names of what is no temporary table are those of all processes
+      return new StageTable(on, `stage_${randomBytes(6).toString("hex")}_${number}`, table, true);
+    };
+  },
+  straight: { learnsSoon: false, primaryKey },
   columns: async (on, schema, withViews) => {
     const kinds = withViews ? "('r', 'p', 'v')" : "('r', 'p')";
     const rows = await on.rows(
@@ -87,6 +93,17 @@ const kindOf = (url: string): ServerKind<PostgresConnection> => ({
   about,
   tryWriting,
 });
+
+async function primaryKey(on: PostgresConnection, schema: string, table: string): Promise<string[]> {
+  const parts = await on.rows(
+    `SELECT a.attname AS name FROM pg_index AS i JOIN pg_class AS c ON c.oid = i.indrelid
+     JOIN pg_namespace AS n ON n.oid = c.relnamespace CROSS JOIN unnest(i.indkey) WITH ORDINALITY AS k(number, place)
+     JOIN pg_attribute AS a ON a.attrelid = c.oid AND a.attnum = k.number
+     WHERE n.nspname = $1 AND c.relname = $2 AND i.indisprimary AND i.indisvalid AND i.indimmediate ORDER BY k.place`,
+    [schema, table],
+  );
+  return parts.map(({ name }) => String(name));
+}
 
 async function about(on: PostgresConnection): Promise<WarehouseFacts> {
   const [row] = await on.rows(

@@ -10,20 +10,18 @@ import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import { LEDGER_SCHEMA } from "../sql/ledger-schema.js";
 import { stageColumns, stageStatements } from "../sql/merge-plan.js";
-import { SEQUENCE_COLUMN, type Stage, type TablePlace, type WrittenBy } from "../sql/stage.js";
+import { SENT_AT_ONCE, SEQUENCE_COLUMN, type TablePlace, type WrittenBy } from "../sql/stage.js";
+import type { RefillableStage } from "../sql/straight-table.js";
 import type { PostgresConnection } from "./connection.js";
-import { CopyRows } from "./copy-rows.js";
+import { asCopy, CopyRows, rowsForStage } from "./copy-rows.js";
 import { POSTGRES, quoteName } from "./dialect.js";
 
-/** Rows are held up to so many bytes, then they are copied. */
-const COPY_BYTES = 2 * 1024 * 1024;
-
-export class StageTable implements Stage {
+export class StageTable implements RefillableStage {
   rows = 0;
   private columns: readonly ColumnSchema[] = [];
   /** the columns that rows are found by */
   private key: readonly string[] = [];
-  private readonly waiting = new CopyRows();
+  private readonly waiting = CopyRows.forStage();
   private hasBecome = false;
   /** the last COPY under way; others wait behind it */
   private copying: Promise<void> = Promise.resolve();
@@ -75,7 +73,7 @@ export class StageTable implements Stage {
   async append(batch: TableBatch, firstSeq: number): Promise<void> {
     this.waiting.add(batch, firstSeq, this.columns);
     this.rows += batch.rows;
-    if (this.waiting.size < COPY_BYTES) return;
+    if (this.waiting.size < SENT_AT_ONCE.bytes) return;
     // one may be under way while the next page comes in
     await this.copying;
     this.startCopy();
@@ -116,11 +114,21 @@ export class StageTable implements Stage {
     await this.copying;
   }
 
+  async refill(rows: Uint8Array, count: number): Promise<void> {
+    await this.copyAll();
+    this.rows += count;
+    await this.copy(rowsForStage(rows));
+  }
+
   private startCopy(): void {
-    const columns = [SEQUENCE_COLUMN, ...this.columns.map(({ name }) => name)].map(quoteName).join(", ");
-    const sql = `COPY ${this.sqlName} (${columns}) FROM STDIN (FORMAT binary)`;
-    this.copying = this.connection.copy(sql, this.waiting.take());
+    this.copying = this.copy(this.waiting.take());
     // it is waited for later
     this.copying.catch(() => {});
+  }
+
+  private copy(rows: Uint8Array): Promise<void> {
+    const columns = [SEQUENCE_COLUMN, ...this.columns.map(({ name }) => name)].map(quoteName).join(", ");
+    const sql = `COPY ${this.sqlName} (${columns}) FROM STDIN (FORMAT binary)`;
+    return this.connection.copy(sql, asCopy(rows));
   }
 }

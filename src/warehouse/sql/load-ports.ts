@@ -7,7 +7,7 @@ import type { CheckpointEntry, LoadOptions, SchemaChange, StreamPlace, SweepEntr
 import type { SqlConnection, SqlDialect } from "./dialect.js";
 import type { StandingTable } from "./merge-plan.js";
 import type { StageSet } from "./stage.js";
-import type { KeyWatched } from "./straight.js";
+import type { StraightPorts } from "./straight.js";
 import type { Swap } from "./swap.js";
 import type { SqlWork } from "./work.js";
 
@@ -58,8 +58,8 @@ export interface LoadPorts {
   readonly places?: TablePlaces | undefined;
   /** Takes what a commit leaves in the stream's tables, inside of its transaction. */
   readonly writeOut?: ((work: SqlWork, left: LeftTables) => Promise<void>) | undefined;
-  /** whether a table of a schema refuses a second row of a key; undefined: rows go by stages */
-  readonly isKeyWatched?: ((schema: string, ...of: Parameters<KeyWatched>) => Promise<boolean>) | undefined;
+  /** undefined: rows go by stages */
+  readonly straight?: StraightPorts | undefined;
   /** whether a checkpoint is in the ledger: asked where the answer to its commit was lost */
   hasCommitted?: ((options: LoadOptions, number: number) => Promise<boolean>) | undefined;
 }

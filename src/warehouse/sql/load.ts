@@ -68,11 +68,7 @@ export class SqlLoad implements StreamLoad {
     this.standing = buildsBeside ? new Map() : tables;
     this.replaced = buildsBeside ? tables : new Map();
     this.orphaned = this.fresh ? [...this.standing.keys()] : [];
-    const { isKeyWatched } = ports;
-    this.straight = new StraightWay(
-      options,
-      isKeyWatched && ((table, key) => isKeyWatched(options.schema, table, key)),
-    );
+    this.straight = new StraightWay(options, ports.straight);
     const openStages = async () => {
       await this.straight.known();
       return ports.openStages();

@@ -68,8 +68,13 @@ export interface ServerKind<C extends ServerConnection> {
   prepare?(on: C): Promise<void>;
   /** Makes the stages of a connection, each with a number of its own. */
   stagesOn(on: C): (number: number, table: string, use: StageUse) => Stage;
-  /** Whether a table refuses a second row of a key; undefined: rows do not go straight into tables. */
-  watchesKey?(on: C, schema: string, table: string, key: readonly string[]): Promise<boolean>;
+  /** how rows may go straight into tables */
+  readonly straight: {
+    /** the first checkpoint had better come soon */
+    readonly learnsSoon: boolean;
+    /** The columns of a table's primary key, if it has one; undefined: rows have to go by stages. */
+    primaryKey(on: C, schema: string, table: string): Promise<readonly string[] | undefined>;
+  };
   /** Puts right what runs of a stream that were broken off have left. */
   tidy?(on: C, of: LoadOptions): Promise<void>;
   readonly places?: TablePlaces | undefined;
@@ -130,7 +135,7 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
   async openLoad(options: LoadOptions): Promise<StreamLoad> {
     if (this.readOnly) throw new BridgeError("INTERNAL", "the server is open for reading only");
     const { kind } = this;
-    const { watchesKey } = kind;
+    const { learnsSoon, primaryKey } = kind.straight;
     const ports: LoadPorts = {
       sql: kind.sql,
       writing: this.writing,
@@ -138,7 +143,10 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
       openStages: () => this.openStages(),
       inTurn: (work) => this.turns(work),
       places: kind.places,
-      isKeyWatched: watchesKey && ((...of) => this.turns(() => watchesKey(this.writing, ...of))),
+      straight: {
+        learnsSoon,
+        primaryKey: (table) => this.turns(() => primaryKey(this.writing, options.schema, table)),
+      },
       hasCommitted: (of, number) => this.hasCommitted(of, number),
     };
     if (options.into !== undefined) return new UserLoad({ ...options, into: options.into }, ports);

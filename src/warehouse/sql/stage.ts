@@ -11,6 +11,9 @@ import type { KeyColumn, SqlConnection } from "./dialect.js";
 export const SEQUENCE_COLUMN = "eb_seq";
 export const NUMBERS: readonly KeyColumn[] = [{ name: SEQUENCE_COLUMN, type: { kind: "int64" } }];
 
+/** Rows are held up to so many bytes, then they are sent to a server; tests make them few. */
+export const SENT_AT_ONCE = { bytes: 2 * 1024 * 1024 };
+
 /** One table's stage between two checkpoints. */
 export interface Stage {
   readonly table: string;

@@ -13,11 +13,16 @@ import type { StandingTable } from "./merge-plan.js";
 import type { StageUse, StraightTarget } from "./stage.js";
 import { isKeyed } from "./work.js";
 
-/** The first checkpoint comes after so many rows, where the next ones may go straight; tests make them few. */
+/** The first checkpoint comes after so many rows then; tests make them few. */
 export const STRAIGHT_RULE = { firstRows: 50_000 };
 
-/** Whether a table itself refuses a second row of a key. */
-export type KeyWatched = (table: string, key: readonly string[]) => Promise<boolean>;
+/** What a load needs of its server for it. */
+export interface StraightPorts {
+  /** the first checkpoint had better come soon: without it each row is written twice */
+  readonly learnsSoon: boolean;
+  /** The columns of which a table of the stream refuses the same values twice; undefined: rows have to go by stages. */
+  primaryKey(table: string): Promise<readonly string[] | undefined>;
+}
 
 /** What a load knows of whether its rows may go straight. */
 export class StraightWay {
@@ -26,15 +31,16 @@ export class StraightWay {
 
   constructor(
     { write, notOver }: LoadOptions,
-    private readonly isKeyWatched: KeyWatched | undefined,
+    private readonly ports: StraightPorts | undefined,
   ) {
-    const isPossible = isKeyWatched !== undefined && write.standing === "replaced" && notOver === undefined;
+    const isPossible = ports !== undefined && write.standing === "replaced" && notOver === undefined;
     this.state = isPossible ? "unknown" : "closed";
   }
 
   /** The first checkpoint is due by then. */
   get firstRows(): number | undefined {
-    return this.state === "unknown" ? STRAIGHT_RULE.firstRows : undefined;
+    const isSoon = this.state === "unknown" && this.ports?.learnsSoon === true;
+    return isSoon ? STRAIGHT_RULE.firstRows : undefined;
   }
 
   /** Waits until it is known, where that is under way. */
@@ -80,8 +86,11 @@ export class StraightWay {
     );
   }
 
+  /** Whether a record that comes again is refused. */
   private async isSafe(table: string, root: TableSchema): Promise<boolean> {
-    return !isKeyed(root) || (await this.isKeyWatched?.(table, root.recordKey)) === true;
+    const key = await this.ports?.primaryKey(table);
+    if (key === undefined || !isKeyed(root)) return key !== undefined;
+    return key.length === root.recordKey.length && key.every((name) => root.recordKey.includes(name));
   }
 }
 

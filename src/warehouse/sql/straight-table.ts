@@ -1,29 +1,45 @@
 /**
- * Rows that go straight into their tables by LOAD DATA, in a transaction that their checkpoint commits (see
- * `sql/straight.ts`). What was sent is kept in files without a name until then: when something is not as expected, the
- * transaction is rolled back, and what was sent goes into stages.
+ * Rows on their way straight into their tables, in a transaction that their checkpoint commits (see `straight.ts`). What
+ * was sent is kept in files without a name until then: when something is not as expected, the transaction is rolled
+ * back, and what was sent goes into stages.
  *
- *   rows ─▶ lines ─┬─▶ table    ── all as expected ─▶ COMMIT
- *                  └─▶ file     ── otherwise: ROLLBACK, file ─▶ stage
+ *   rows ─┬─▶ table    ── all as expected ─▶ COMMIT
+ *         └─▶ file     ── otherwise: ROLLBACK, file ─▶ stage
  */
 
 import type { FileHandle } from "node:fs/promises";
 import pLimit from "p-limit";
 import type { TableBatch } from "../../core/shape/batch.js";
 import { sameType } from "../../core/shape/column-type.js";
-import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import { openUnnamed } from "../../system/unnamed-file.js";
-import type { SqlDialect } from "../sql/dialect.js";
-import type { Stage, StraightTarget } from "../sql/stage.js";
-import type { MysqlConnection } from "./connection.js";
-import { LoadRows } from "./load-rows.js";
-import { filesRefused, loadStatement, SENT_AT_ONCE, type StageTable } from "./stage.js";
+import type { SqlConnection } from "./dialect.js";
+import { SENT_AT_ONCE, type Stage, type StraightTarget } from "./stage.js";
 
-/** Rows as lines. */
-interface Lines {
-  readonly bytes: Uint8Array;
-  readonly rows: number;
+/** Rows as they are sent. */
+export interface SentRows {
+  readonly forTable: Uint8Array;
+  /** the same, each with the number of its record, as a stage can be filled with it */
+  readonly kept: Uint8Array;
+}
+
+/** How the rows of a table are sent. */
+export interface StraightFeed {
+  add(batch: TableBatch, firstSeq: number): void;
+  /** bytes so far */
+  readonly size: number;
+  /** All that was added; then it is empty again. */
+  take(): SentRows;
+  send(forTable: Uint8Array): Promise<void>;
+}
+
+/** A stage that takes rows in which were on their way to a table. */
+export interface RefillableStage extends Stage {
+  refill(kept: Uint8Array, rows: number): Promise<void>;
+}
+
+interface StraightConnection extends SqlConnection {
+  readonly isLost: boolean;
 }
 
 /** The tables of one transaction: all of them have their rows in it, or none has. */
@@ -33,7 +49,10 @@ export class StraightRows {
   private readonly tables: StraightTable[] = [];
   private readonly turns = pLimit(1);
 
-  constructor(private readonly connection: MysqlConnection) {}
+  constructor(
+    private readonly connection: StraightConnection,
+    readonly feedOf: (into: StraightTarget, schema: TableSchema) => StraightFeed,
+  ) {}
 
   /** Takes in another table, whose rows go into the transaction; false where all was given up by then. */
   join(table: StraightTable): Promise<boolean> {
@@ -45,18 +64,24 @@ export class StraightRows {
     });
   }
 
-  send(table: StraightTable, lines: Lines): Promise<void> {
+  /** Sends rows into a table, or into its stage. */
+  send(table: StraightTable, feed: StraightFeed, sent: SentRows, rows: number): Promise<void> {
     return this.turns(async () => {
-      if (!this.hasGivenUp && (await this.isTaken(table, lines))) return;
-      await table.stage.takeLines(lines.bytes, lines.rows);
+      if (!this.hasGivenUp && (await this.isTaken(table, feed, sent, rows))) return;
+      await table.stage.refill(sent.kept, rows);
     });
   }
 
   /** Whether a table, and its file, have rows now; otherwise all is given up. */
-  private async isTaken(table: StraightTable, lines: Lines): Promise<boolean> {
+  private async isTaken(
+    table: StraightTable,
+    feed: StraightFeed,
+    sent: SentRows,
+    rows: number,
+  ): Promise<boolean> {
     try {
-      if (!(await this.connection.load(table.statement, lines.bytes))) throw filesRefused();
-      await table.keep(lines);
+      await feed.send(sent.forTable);
+      await table.keep(sent.kept, rows);
       return true;
     } catch (error) {
       if (this.connection.isLost) throw error;
@@ -78,10 +103,11 @@ export class StraightRows {
   }
 }
 
+/** A table whose rows go straight into it while nothing speaks against it, and a stage for them otherwise. */
 export class StraightTable implements Stage {
   rows = 0;
   private schema: TableSchema | undefined;
-  private readonly lines = LoadRows.lines();
+  private feed: StraightFeed | undefined;
   private waitingRows = 0;
   private file: FileHandle | undefined;
   /** what stands in the file, piece by piece */
@@ -91,9 +117,8 @@ export class StraightTable implements Stage {
 
   /** `into`: undefined, its rows go by the stage */
   constructor(
-    private readonly sql: SqlDialect,
     private readonly group: StraightRows,
-    readonly stage: StageTable,
+    readonly stage: RefillableStage,
     private readonly into: StraightTarget | undefined,
   ) {}
 
@@ -109,15 +134,10 @@ export class StraightTable implements Stage {
     return this.into !== undefined && !this.group.hasGivenUp;
   }
 
-  get statement(): string {
-    const { run, loadedAtMs, sqlName } = this.into!;
-    const set = [`${RUN_COLUMN} = ${run}`, `${LOADED_COLUMN} = ${this.sql.instant(loadedAtMs)}`];
-    return loadStatement(sqlName, "@eb_seq", this.schema!.columns, set);
-  }
-
   async setSchema(schema: TableSchema): Promise<void> {
-    if (this.isStraight && this.schema === undefined) {
+    if (this.into !== undefined && this.isStraight && this.schema === undefined) {
       this.schema = schema;
+      this.feed = this.group.feedOf(this.into, schema);
       if (await this.group.join(this)) return;
     } else if (this.isStraight && isAlike(schema, this.schema!)) return;
     await this.sendAll();
@@ -132,12 +152,13 @@ export class StraightTable implements Stage {
       await this.sendAll();
       return this.stage.append(batch, firstSeq);
     }
-    this.lines.add(batch, firstSeq, this.schema!.columns);
+    const feed = this.feed!;
+    feed.add(batch, firstSeq);
     this.waitingRows += batch.rows;
-    if (this.lines.size < SENT_AT_ONCE.bytes) return;
+    if (feed.size < SENT_AT_ONCE.bytes) return;
     // one may be under way while the next page comes in
     await this.sending;
-    this.send();
+    this.send(feed);
   }
 
   async flush(): Promise<void> {
@@ -157,7 +178,7 @@ export class StraightTable implements Stage {
   }
 
   /** Keeps what was sent. */
-  async keep({ bytes, rows }: Lines): Promise<void> {
+  async keep(bytes: Uint8Array, rows: number): Promise<void> {
     this.file ??= await openUnnamed();
     const from = this.kept.at(-1)?.to ?? 0;
     const to = from + bytes.length;
@@ -175,21 +196,21 @@ export class StraightTable implements Stage {
         if (bytesRead === 0) throw new Error("what was sent is no longer in its file");
         at += bytesRead;
       }
-      await this.stage.takeLines(bytes, rows);
+      await this.stage.refill(bytes, rows);
     }
   }
 
   private async sendAll(): Promise<void> {
     await this.sending;
-    if (this.lines.size === 0) return;
-    this.send();
+    if (this.feed === undefined || this.waitingRows === 0) return;
+    this.send(this.feed);
     await this.sending;
   }
 
-  private send(): void {
-    const lines = { bytes: this.lines.take(), rows: this.waitingRows };
+  private send(feed: StraightFeed): void {
+    const { waitingRows } = this;
     this.waitingRows = 0;
-    this.sending = this.group.send(this, lines);
+    this.sending = this.group.send(this, feed, feed.take(), waitingRows);
     // it is waited for later
     this.sending.catch(() => {});
   }
