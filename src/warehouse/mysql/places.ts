@@ -87,17 +87,29 @@ export async function columnsOf(
   }));
 }
 
-/** The columns of a table's primary key; none where it has one over parts of their values. */
+/**
+ * The columns of a table's primary key; none where it has one over parts of their values. undefined: what is loaded into
+ * the tables of the schema may stand before the commit, for one of them knows no transactions, or a cluster ends those of
+ * a LOAD DATA on its own (`wsrep_load_data_splitting`).
+ */
 export async function primaryKeyOf(
   sql: SqlDialect,
   on: SqlConnection,
   schema: string,
   table: string,
-): Promise<string[]> {
+): Promise<string[] | undefined> {
+  const database = sql.ledger.databaseOf!(schema);
+  const [other] = await on.rows(
+    `SELECT engine FROM information_schema.tables
+     WHERE table_schema = $1 AND table_type = 'BASE TABLE' AND engine <> 'InnoDB' LIMIT 1`,
+    [database],
+  );
+  const [cluster] = await on.rows("SHOW VARIABLES LIKE 'wsrep_on'");
+  if (other !== undefined || cluster?.Value === "ON") return undefined;
   const parts = await on.rows(
     `SELECT column_name AS name, sub_part AS cut FROM information_schema.statistics
      WHERE table_schema = $1 AND table_name = $2 AND index_name = 'PRIMARY'`,
-    [sql.ledger.databaseOf!(schema), table],
+    [database, table],
   );
   return parts.some(({ cut }) => cut !== null) ? [] : parts.map(({ name }) => String(name));
 }

@@ -1,6 +1,6 @@
 /**
- * Rows on their way straight into their tables, in a transaction that their checkpoint commits (see `straight.ts`). What
- * was sent is kept in files without a name until then: when something is not as expected, the transaction is rolled
+ * Rows on their way straight into their tables, in a transaction that their checkpoint commits: see `straight.ts`. What
+ * was sent is kept in files without a name until then. When something is not as expected, the transaction is rolled
  * back, and what was sent goes into stages.
  *
  *   rows ─┬─▶ table    ── all as expected ─▶ COMMIT
