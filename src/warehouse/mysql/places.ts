@@ -88,9 +88,9 @@ export async function columnsOf(
 }
 
 /**
- * The columns of a table's primary key; none where it has one over parts of their values. undefined: what is loaded into
- * the tables of the schema may stand before the commit, for one of them knows no transactions, or a cluster ends those of
- * a LOAD DATA on its own (`wsrep_load_data_splitting`).
+ * The columns of a table's primary key; none where it has one over parts of their values. undefined: what is loaded
+ * into the tables of the schema may stand before the commit, for one of them knows no transactions, or a cluster ends
+ * those of a LOAD DATA on its own (`wsrep_load_data_splitting`).
  */
 export async function primaryKeyOf(
   sql: SqlDialect,

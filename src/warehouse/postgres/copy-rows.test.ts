@@ -1,10 +1,10 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { LENGTH_BYTES, type TableBatch } from "../../core/shape/batch.js";
-import type { ColumnType } from "../../core/shape/column-type.js";
+import { type ColumnType, NOTHING_SEEN } from "../../core/shape/column-type.js";
 import { CopyRows, rowsForStage } from "./copy-rows.js";
 
-const COLUMN = { name: "extras", path: "extras", role: "data", declared: false, seen: true } as const;
+const COLUMN = { name: "extras", path: "extras", role: "data", declared: true, seen: NOTHING_SEEN } as const;
 
 /** A batch of one column, its texts as such or as the scan leaves them. */
 function batchOf(texts: readonly string[], kind: "json" | "text", asBytes: boolean): TableBatch {
