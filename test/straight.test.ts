@@ -188,6 +188,16 @@ describe("what is not as expected takes them back", () => {
     expect(Number(beds?.n)).toBe([...last.values()].flat().length);
   });
 
+  it("a field that is new, until the tables have it", async () => {
+    const sent = watched();
+    const all = pages.map((page, n) => (n < 3 ? page : page.map((each) => ({ ...each, altitude: each.id }))));
+    const { url, told } = await carry(all, { checkpoint: 6 });
+    expect(told).toMatchObject({ outcome: "done", added: 16, changed: 0 });
+    expect(await standing(url)).toEqual(asLast(all));
+    // all but those of the first checkpoint, and of that which the field came with
+    expect(sent.rows("s")).toBeGreaterThanOrEqual(10);
+  });
+
   it("a record that stands already", async () => {
     const { url } = await carry([[hut(11, { name: "Adlerhorst", beds: [{ no: 7 }] })]]);
     const sent = watched();

@@ -73,10 +73,12 @@ export class StraightWay {
     const before = this.state;
     if (before === "closed") return;
     this.state = "closed";
+    const wereNew = () => committed.then(({ counts }) => isNew(counts));
     const isOpen =
       before === "open"
-        ? flushed.then(() => slot.isStraight)
-        : committed.then(({ counts }) => isNew(counts) && this.isSafe(table, root));
+        ? // where another column had them taken back, the table has it after the commit
+          flushed.then(() => slot.isStraight || wereNew())
+        : wereNew().then((found) => found && this.isSafe(table, root));
     this.learning = isOpen.then(
       (found) => {
         if (found) this.state = "open";
