@@ -181,9 +181,9 @@ export class StraightTable implements Stage {
   async keep(bytes: Uint8Array, rows: number): Promise<void> {
     this.file ??= await openUnnamed();
     const from = this.kept.at(-1)?.to ?? 0;
-    const to = from + bytes.length;
-    for (let at = from; at < to; ) at += (await this.file.write(bytes, at - from, to - at, at)).bytesWritten;
-    this.kept.push({ from, to, rows });
+    // behind what was written last
+    await this.file.writeFile(bytes);
+    this.kept.push({ from, to: from + bytes.length, rows });
   }
 
   /** Puts what was kept into the stage. */
