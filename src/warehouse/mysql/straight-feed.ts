@@ -3,7 +3,7 @@
 import { LOADED_COLUMN, RUN_COLUMN } from "../../core/shape/own-columns.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlDialect } from "../sql/dialect.js";
-import type { StraightTarget } from "../sql/stage.js";
+import { SEQUENCE_COLUMN, type StraightTarget } from "../sql/stage.js";
 import type { StraightFeed } from "../sql/straight-table.js";
 import type { MysqlConnection } from "./connection.js";
 import { LoadRows } from "./load-rows.js";
@@ -18,7 +18,7 @@ export function straightFeed(
   const lines = LoadRows.lines();
   const set = [`${RUN_COLUMN} = ${run}`, `${LOADED_COLUMN} = ${sql.instant(loadedAtMs)}`];
   // the number of a record goes nowhere
-  const statement = loadStatement(sqlName, "@eb_seq", columns, set);
+  const statement = loadStatement(sqlName, `@${SEQUENCE_COLUMN}`, columns, set);
   return {
     add: (batch, firstSeq) => lines.add(batch, firstSeq, columns),
     get size() {
