@@ -110,7 +110,7 @@ export async function openFile(
       turns(async () => (await writing.runAndReadAll(sql, values)).getRowObjectsJS()),
     );
     const groups = new RowGroups(writing);
-    await groups.leave();
+    await groups.begin();
     const connection = withUpkeep(catalog.keptBy(connectionOf(writing, groups)), upkeep);
     await upkeep?.bringIn(connection);
     const ledger = new SqlLedger(DUCKDB, connection, (work) => turns(work));
