@@ -2,6 +2,7 @@
 /** The command line: thin commands over the public functions. Their modules are loaded when they are called. */
 
 import module from "node:module";
+import v8 from "node:v8";
 import { Command, CommanderError, InvalidArgumentError } from "commander";
 import type { BridgeError } from "../core/errors.js";
 import { packageVersion } from "../http/package-version.js";
@@ -273,6 +274,10 @@ async function main(): Promise<number> {
 process.stdout.on("error", (error: NodeJS.ErrnoException) => {
   if (error.code !== "EPIPE") throw error;
 });
+
+// these compile the parser of HTTP once more, at its best, after a response or two; no process ends before that is done,
+// and it takes a tenth of a second. Later ones wait longer by themselves
+if (/^2[0-2]\./.test(process.versions.node)) v8.setFlagsFromString("--wasm-tiering-budget=13000000");
 
 // Node 22.8 and later keep what was compiled once
 (module as { enableCompileCache?: () => unknown }).enableCompileCache?.();
