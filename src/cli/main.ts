@@ -275,8 +275,8 @@ process.stdout.on("error", (error: NodeJS.ErrnoException) => {
   if (error.code !== "EPIPE") throw error;
 });
 
-// these compile the parser of HTTP once more, at its best, after a response or two; no process ends before that is done,
-// and it takes a tenth of a second. Later ones wait longer by themselves
+// these compile the parser of HTTP once more, at its best, after a response or two; no process ends before that is
+// done, and it takes a tenth of a second. Later ones wait longer by themselves
 if (/^2[0-2]\./.test(process.versions.node)) v8.setFlagsFromString("--wasm-tiering-budget=13000000");
 
 // Node 22.8 and later keep what was compiled once
