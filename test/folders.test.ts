@@ -293,6 +293,22 @@ describe("a folder", () => {
     expect(filesIn(folder)).toHaveLength(2);
   });
 
+  it("keeps what it has delivered in few files, however many runs there were", async () => {
+    const { folder, run, rows } = folderOf({}, "append");
+    const keptFiles = () =>
+      readdirSync(join(folder, "_early_bridge/kept/huts/s")).filter((name) => name.endsWith(".parquet"));
+    const all = Array.from({ length: 11 }, (_, id) => ({ id, v: 1 }));
+    for (const record of all) await run([record]);
+    // of 8, 2 and 1 rows
+    expect(keptFiles()).toHaveLength(3);
+    const { streams } = await run(all.map(({ id }) => ({ id, v: id === 3 ? 2 : 1 })));
+    expect(streams[0]).toMatchObject({ added: 0, changed: 1, unchanged: 10 });
+    expect(
+      await rows("SELECT count(*)::INTEGER AS n, count(DISTINCT id)::INTEGER AS ids FROM huts.s"),
+    ).toEqual([{ n: 12, ids: 11 }]);
+    checkManifest(folder);
+  });
+
   it("forgets a stream that begins anew, and no other", async () => {
     const { folder, place, run } = folderOf({ format: "csv" }, "append");
     const { api } = fakeApi({ streams: { t: { get: "/t", key: "id" } } }, () => ({ body: [{ id: 9 }] }));

@@ -112,7 +112,7 @@ export class TableWriter {
         : await this.wholeTable(on, options, table, columns, old);
       if (part === undefined) continue;
       if (!isBeside) for (const { path } of old) gone.add(path);
-      files.push(...(await this.filesOf(on, part, gone)));
+      files.push(...(await this.filesOf(on, part, old, gone)));
     }
     for (const { path } of files) gone.delete(path);
     const written = files.filter(({ isKept }) => !isKept).reduce((sum, { rows }) => sum + rows, 0);
@@ -133,10 +133,8 @@ export class TableWriter {
     this.writing.set(key, rows);
     if (rows < from) throw new BridgeError("INTERNAL", `Of ${from} rows of ${table}, ${rows} are left.`);
     if (rows === from) return undefined;
-    // rows that come are at the end, and none goes
-    const part = `${name} WHERE rowid >= ${from}`;
     const own = { options, table, columns: withOwn(columns) };
-    return { ...own, rows: part, count: rows - from, isWhole: false, content: "" };
+    return { ...own, ...this.lastRows(options, table, rows - from), isWhole: false, content: "" };
   }
 
   /** The whole table, where its rows are not those of the files that stand. */
@@ -157,7 +155,13 @@ export class TableWriter {
     return { options, table, columns: withOwn(columns), rows, count, isWhole: true, content };
   }
 
-  private async filesOf(on: SqlConnection, part: Part, free: ReadonlySet<string>): Promise<TableFile[]> {
+  /** The files of new rows, or of a whole table. `gone`: paths of files that go with it, to which it may add. */
+  private async filesOf(
+    on: SqlConnection,
+    part: Part,
+    old: readonly TableFile[],
+    gone: Set<string>,
+  ): Promise<TableFile[]> {
     const { day } = this.options;
     const column = day === undefined ? undefined : part.columns.get(day);
     const days = column === undefined ? [undefined] : await daysOf(on, part.rows, day!);
@@ -167,14 +171,42 @@ export class TableWriter {
         value === undefined
           ? part.rows
           : `(SELECT * FROM ${part.rows}) WHERE ${dayText(day!)} = ${quoteText(value)}`;
-      files.push(await this.delivered(on, { ...part, rows }, value, free));
+      files.push(await this.delivered(on, { ...part, rows }, value, gone));
     }
     const sum = files.reduce((rows, file) => rows + file.rows, 0);
     if (sum !== part.count)
       throw new BridgeError("INTERNAL", `Of ${part.count} rows of ${part.table}, ${sum} went into files.`);
     const kept = await this.keptColumns(on, part);
-    if (kept !== undefined) files.push(await this.kept(on, part, kept));
+    if (kept === undefined) return files;
+    const { paths, ...rows } = part.isWhole ? { ...part, paths: [] } : this.withLastKept(part, old);
+    files.push(await this.kept(on, { ...part, ...rows }, kept));
+    for (const path of paths) gone.add(path);
     return files;
+  }
+
+  /**
+   * New rows, with those of the files kept last that have no more rows than come behind them, and go. So few files are
+   * there to be read back, however many runs there were, and a row is written anew a few times only.
+   */
+  private withLastKept(
+    { options, table, count }: Part,
+    old: readonly TableFile[],
+  ): Pick<Part, "rows" | "count"> & { readonly paths: readonly string[] } {
+    const kept = old.filter(({ isKept }) => isKept).reverse();
+    const paths: string[] = [];
+    let all = count;
+    for (const { rows, path } of kept) {
+      if (rows > all) break;
+      all += rows;
+      paths.push(path);
+    }
+    return { ...this.lastRows(options, table, all), paths };
+  }
+
+  /** Rows that come are at the end, and none goes. */
+  private lastRows(of: LoadOptions, table: string, count: number): Pick<Part, "rows" | "count"> {
+    const standing = this.writing.get(tableKey(of, table)) ?? 0;
+    return { rows: `${tableName(of.schema, table)} WHERE rowid >= ${standing - count}`, count };
   }
 
   private async delivered(
@@ -222,6 +254,8 @@ export class TableWriter {
     const path = await this.freePath(on, name, NONE_FREE);
     const aside = asideOf(path);
     const written = await writeFile(on, parquetStatement(part.rows, columns, this.at(aside)), this.at(aside));
+    if (written.rows !== part.count)
+      throw new BridgeError("INTERNAL", `Of ${part.count} rows of ${table}, ${written.rows} were kept.`);
     return {
       ...entryOf(part, { path, aside, format: "parquet", day: undefined, columns }, written),
       isKept: true,
