@@ -11,8 +11,8 @@ import { quoteText } from "./types.js";
 const KEPT_BYTES = 8_000_000;
 
 /** What else stands in memory, rows that wait above all, is not to be written to the disk for it. */
-const OTHERS =
-  "SELECT coalesce(sum(memory_usage_bytes), 0)::DOUBLE AS bytes FROM duckdb_memory() WHERE tag <> 'BASE_TABLE'";
+const HELD = `SELECT coalesce(sum(memory_usage_bytes) FILTER (tag = 'BASE_TABLE'), 0)::DOUBLE AS blocks,
+  coalesce(sum(memory_usage_bytes) FILTER (tag <> 'BASE_TABLE'), 0)::DOUBLE AS others FROM duckdb_memory()`;
 
 export class BlockCache {
   /** works under way that use DuckDB's memory beside a checkpoint */
@@ -45,10 +45,11 @@ export class BlockCache {
 
   private async lowerLimit(): Promise<void> {
     const { connection } = this;
+    const [held] = (await connection.runAndReadAll(HELD)).getRowObjects();
+    if (Number(held?.blocks) <= KEPT_BYTES) return;
     this.usual ??= await memoryLimit(connection);
-    const [others] = (await connection.runAndReadAll(OTHERS)).getRowObjects();
     try {
-      await connection.run(`SET memory_limit = '${KEPT_BYTES + Number(others?.bytes)}B'`);
+      await connection.run(`SET memory_limit = '${KEPT_BYTES + Number(held?.others)}B'`);
     } catch {
       // more than that is in use: what could be given back is
     } finally {

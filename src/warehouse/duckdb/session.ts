@@ -195,8 +195,8 @@ export class DuckSession implements WarehouseSession, StagePlace {
     if (options.into !== undefined) return new UserLoad({ ...options, into: options.into }, ports);
     return this.opening(async () => {
       await this.dropLeftovers(options.schema);
-      const there = await this.catalog.columnsOf(options.schema);
-      return new SqlLoad(options, ports, await standingOf(this.ledger, options, there));
+      const describe = () => this.catalog.columnsOf(options.schema);
+      return new SqlLoad(options, ports, await standingOf(this.ledger, options, describe));
     });
   }
 

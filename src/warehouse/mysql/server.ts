@@ -94,7 +94,7 @@ function kindOf(make: ServerMake, url: string): ServerKind<MysqlConnection> {
     },
     tidy: (on, of) => tidyTables(sql, on, of),
     places: tablePlaces(sql),
-    columns: (on, schema, withViews) => columnsOf(sql, on, schema, withViews),
+    columns: (on, schema, wanted) => columnsOf(sql, on, schema, wanted),
     userTable: (on, schema, name) => userTable(sql, on, schema, name),
     asText: (column) => `CAST(${column} AS CHAR)`,
     about: (on) => about(make, on, url),

@@ -73,14 +73,16 @@ const kindOf = (url: string): ServerKind<PostgresConnection> => ({
     };
   },
   straight: { learnsSoon: false, primaryKey },
-  columns: async (on, schema, withViews) => {
+  columns: async (on, schema, { withViews = false, tables }) => {
     const kinds = withViews ? "('r', 'p', 'v')" : "('r', 'p')";
+    const names = tables?.map((_, i) => `$${i + 2}`).join(", ");
     const rows = await on.rows(
       `SELECT c.relname AS table_name, a.attname AS name, format_type(a.atttypid, a.atttypmod) AS type
        FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
        JOIN pg_attribute AS a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
-       WHERE n.nspname = $1 AND c.relkind IN ${kinds} ORDER BY c.relname, a.attnum`,
-      [schema],
+       WHERE n.nspname = $1 AND c.relkind IN ${kinds} ${names === undefined ? "" : `AND c.relname IN (${names})`}
+       ORDER BY c.relname, a.attnum`,
+      [schema, ...(tables ?? [])],
     );
     return rows.map(({ table_name, name, type }) => ({
       table: String(table_name),

@@ -266,7 +266,8 @@ export class SqlLoad implements StreamLoad {
     last: boolean,
   ): Promise<SchemaChange[]> {
     const changes: SchemaChange[] = [];
-    if (tables.length > 0) await work.run([work.sql.makeSchema(this.options.schema)]);
+    if (tables.some(({ name }) => !standing.has(name)))
+      await work.run([work.sql.makeSchema(this.options.schema)]);
     for (const table of tables) {
       const isKnown = slot.rows.has(table.name) || standing.has(table.name);
       // a table whose key is declared is there before its first row

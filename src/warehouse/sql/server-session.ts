@@ -52,6 +52,14 @@ export interface DescribedColumn {
   readonly type: string;
 }
 
+/** Which tables of a schema are asked for. */
+export interface WantedTables {
+  /** default: tables alone */
+  readonly withViews?: boolean | undefined;
+  /** default: all that are there */
+  readonly tables?: readonly string[] | undefined;
+}
+
 /** How servers of a kind are used. */
 export interface ServerKind<C extends ServerConnection> {
   readonly sql: SqlDialect;
@@ -78,8 +86,8 @@ export interface ServerKind<C extends ServerConnection> {
   /** Puts right what runs of a stream that were broken off have left. */
   tidy?(on: C, of: LoadOptions): Promise<void>;
   readonly places?: TablePlaces | undefined;
-  /** what stands in a schema, in order: tables alone, or views as well */
-  columns(on: C, schema: string, withViews: boolean): Promise<readonly DescribedColumn[]>;
+  /** what stands in a schema, in order */
+  columns(on: C, schema: string, wanted: WantedTables): Promise<readonly DescribedColumn[]>;
   /** A table that is not ours; undefined: it is not there, or may not be seen. */
   userTable(on: C, schema: string, name: string): Promise<UserTable | undefined>;
   /** a column as a text */
@@ -150,11 +158,10 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
       hasCommitted: (of, number) => this.hasCommitted(of, number),
     };
     if (options.into !== undefined) return new UserLoad({ ...options, into: options.into }, ports);
-    const there = await this.turns(async () => {
-      await kind.tidy?.(this.writing, options);
-      return byTable(await kind.columns(this.writing, options.schema, false));
-    });
-    return new SqlLoad(options, ports, await standingOf(this.ledger, options, there));
+    await this.turns(async () => kind.tidy?.(this.writing, options));
+    const describe = (tables: readonly string[]) =>
+      this.turns(async () => byTable(await kind.columns(this.writing, options.schema, { tables })));
+    return new SqlLoad(options, ports, await standingOf(this.ledger, options, describe));
   }
 
   userTable(schema: string, table: string): Promise<UserTable | undefined> {
@@ -248,7 +255,7 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
   }
 
   async describeTables(schema: string): Promise<TableView[]> {
-    const columns = await this.turns(() => this.kind.columns(this.writing, schema, true));
+    const columns = await this.turns(() => this.kind.columns(this.writing, schema, { withViews: true }));
     const views: TableView[] = [];
     for (const name of byTable(columns).keys()) {
       const [count] = await this.read(`SELECT count(*) AS n FROM ${this.kind.sql.tableName(schema, name)}`);
@@ -259,7 +266,7 @@ class ServerSession<C extends ServerConnection> implements WarehouseSession {
 
   async sampleRows(schema: string, table: string, limit: number): Promise<SampleRow[]> {
     const { sql } = this.kind;
-    const columns = await this.turns(() => this.kind.columns(this.writing, schema, true));
+    const columns = await this.turns(() => this.kind.columns(this.writing, schema, { withViews: true }));
     const own = columns.filter((column) => column.table === table).map(({ name }) => sql.quoteName(name));
     const texts = own.map((name) => `${this.kind.asText(name)} AS ${name}`);
     const query = `SELECT ${texts.join(", ")} FROM ${sql.tableName(schema, table)} LIMIT ${Math.floor(limit)}`;

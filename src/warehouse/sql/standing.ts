@@ -6,22 +6,24 @@ import type { Ledger, LoadOptions } from "../warehouse.js";
 import type { Standing } from "./load.js";
 
 /**
- * The stream's tables that the ledger knows: those that are there, and the names of those that are not. `there`: the
- * columns of all tables of the schema.
+ * The stream's tables that the ledger knows: those that are there, and the names of those that are not. `describe`
+ * gives the columns of tables of the schema, of these at least.
  * @throws BridgeError TABLE_NOT_OURS where a table of the same name is not ours
  */
 export async function standingOf(
   ledger: Ledger,
   { schema, bridge, stream, rootTable, known }: LoadOptions,
-  there: ReadonlyMap<string, ReadonlySet<string>>,
+  describe: (tables: readonly string[]) => Promise<ReadonlyMap<string, ReadonlySet<string>>>,
 ): Promise<Standing> {
   const standing = new Map<string, Map<string, ColumnType>>();
   const missing = new Set<string>();
-  for (const column of known ?? (await ledger.columns(schema, bridge, stream))) {
+  const columns = known ?? (await ledger.columns(schema, bridge, stream));
+  const there = await describe([...new Set([rootTable, ...columns.map(({ table }) => table)])]);
+  for (const column of columns) {
     if (!there.has(column.table)) missing.add(column.table);
     if (there.get(column.table)?.has(column.name) !== true) continue;
-    const columns = standing.get(column.table) ?? new Map<string, ColumnType>();
-    standing.set(column.table, columns.set(column.name, column.type));
+    const own = standing.get(column.table) ?? new Map<string, ColumnType>();
+    standing.set(column.table, own.set(column.name, column.type));
   }
   if (there.has(rootTable) && !standing.has(rootTable)) {
     const others = await ledger.otherTables(schema, bridge, stream);
