@@ -12,6 +12,7 @@ import type { Warehouse, WarehouseFacts } from "../warehouse.js";
 import { connectTo, type PostgresConnection, placeOf } from "./connection.js";
 import { POSTGRES, quoteName } from "./dialect.js";
 import { StageTable } from "./stage.js";
+import { learnTables } from "./statistics.js";
 import { straightFeed } from "./straight-feed.js";
 import { userTable } from "./user-tables.js";
 
@@ -73,6 +74,7 @@ const kindOf = (url: string): ServerKind<PostgresConnection> => ({
     };
   },
   straight: { learnsSoon: false, primaryKey },
+  tidy: learnTables,
   columns: async (on, schema, { withViews = false, tables }) => {
     const kinds = withViews ? "('r', 'p', 'v')" : "('r', 'p')";
     const names = tables?.map((_, i) => `$${i + 2}`).join(", ");

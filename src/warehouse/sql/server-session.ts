@@ -83,7 +83,7 @@ export interface ServerKind<C extends ServerConnection> {
     /** The columns of a table's primary key, if it has one; undefined: rows have to go by stages. */
     primaryKey(on: C, schema: string, table: string): Promise<readonly string[] | undefined>;
   };
-  /** Puts right what runs of a stream that were broken off have left. */
+  /** Puts right what earlier runs of a stream have left, broken off or not. */
   tidy?(on: C, of: LoadOptions): Promise<void>;
   readonly places?: TablePlaces | undefined;
   /** what stands in a schema, in order */
