@@ -1,7 +1,7 @@
 /**
- * What the server knows of a table's values. It finds that out by itself, some time after a load (autovacuum), or not at
- * all where that is off. Until then it takes each key for one of some thousand rows, and goes through all of a table for
- * a few records that have changed.
+ * What the server knows of a table's values. It finds that out by itself some time after a load (autovacuum), or never
+ * where that is off. Until then it takes each key for one of some thousand rows, and goes through all of a table for a
+ * few records that have changed.
  */
 
 import type { SqlConnection } from "../sql/dialect.js";
