@@ -39,6 +39,11 @@ export async function mergeVersions(work: SqlWork, { slot, target, root, stage }
   const name = target.nameOf(root.name);
   const rows = await work.countRows(stage);
   const added = await work.count(countNewQuery(sql, stage, name, root.entityKey));
+  if (added === rows) {
+    // one version each, of records that have none: nothing comes before or behind it
+    await insertRows(work, slot, target);
+    return { ...NO_ROWS, added };
+  }
   const tables = target.tables.filter((table) => target.isThere(table.name));
   await work.run([goneEarlierStatement(sql, name, stage, root)]);
   // the API has corrected what held since that very time
