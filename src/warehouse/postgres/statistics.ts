@@ -12,7 +12,7 @@ import { POSTGRES } from "./dialect.js";
 /** A smaller table is read fast in any way; bytes. */
 const SMALL = 1_000_000;
 
-/** Has the server look at a stream's tables of which it knows nothing. */
+/** Has the server look at a stream's tables of which it knows nothing, unless somebody else is at work on them. */
 export async function learnTables(on: SqlConnection, of: LoadOptions): Promise<void> {
   const { schema, bridge, stream } = of;
   const unknown = await on.rows(
@@ -23,5 +23,6 @@ export async function learnTables(on: SqlConnection, of: LoadOptions): Promise<v
      AND NOT EXISTS (SELECT FROM pg_stats AS s WHERE s.schemaname = n.nspname AND s.tablename = c.relname)`,
     [schema, bridge, stream],
   );
-  for (const { name } of unknown) await on.run(`ANALYZE ${POSTGRES.tableName(schema, String(name))}`);
+  for (const { name } of unknown)
+    await on.run(`ANALYZE (SKIP_LOCKED) ${POSTGRES.tableName(schema, String(name))}`);
 }
