@@ -31,7 +31,10 @@ export class StageFolder {
     try {
       const file = await this.openNew(path);
       try {
-        await file.writev(parts);
+        const { bytesWritten } = await file.writev(parts);
+        // where the disk fills up on the way, what has room is written, and no error given
+        if (bytesWritten < parts.reduce((sum, { length }) => sum + length, 0))
+          throw Object.assign(new Error("no space left"), { code: "ENOSPC" });
       } finally {
         await file.close();
       }
