@@ -54,7 +54,7 @@ async function runsInto(warehouse, streams, count, write = "upsert") {
 
 const median = (values) => values.toSorted((a, b) => a - b)[Math.floor(values.length / 2)];
 
-/** Gives `work` a place that is empty, and takes it away. */
+/** What gives `work` a place that is empty, and takes it away; by what it is. */
 const KINDS = {
   async "a DuckDB file"(work) {
     const { duckdb } = await import("../dist/warehouse/duckdb/index.js");
@@ -72,9 +72,12 @@ const KINDS = {
       await admin.connect();
       await admin.query(`DROP DATABASE IF EXISTS ${DATABASE}`);
       await admin.query(`CREATE DATABASE ${DATABASE}`);
-      await work(postgres(Object.assign(new URL(postgresUrl), { pathname: `/${DATABASE}` }).href));
-      await admin.query(`DROP DATABASE ${DATABASE} WITH (FORCE)`);
-      await admin.end();
+      try {
+        await work(postgres(Object.assign(new URL(postgresUrl), { pathname: `/${DATABASE}` }).href));
+      } finally {
+        await admin.query(`DROP DATABASE ${DATABASE} WITH (FORCE)`);
+        await admin.end();
+      }
     },
   }),
   ...(EARLY_BRIDGE_MARIADB && { MariaDB: (work) => onMysql("mariadb", EARLY_BRIDGE_MARIADB, work) }),
@@ -99,9 +102,12 @@ async function onMysql(kind, address, work) {
     for (const schema of schemas.flatMap(Object.values)) await admin.query(`DROP DATABASE \`${schema}\``);
   };
   await drop();
-  await work(warehouse(Object.assign(new URL(address), { pathname: `/${DATABASE}` }).href));
-  await drop();
-  await admin.end();
+  try {
+    await work(warehouse(Object.assign(new URL(address), { pathname: `/${DATABASE}` }).href));
+  } finally {
+    await drop();
+    await admin.end();
+  }
 }
 
 console.log(`| ${RUNS} runs into | ms a run, the second to the tenth | ms a run, the last ten | file |`);

@@ -10,7 +10,7 @@ import { quoteText } from "./types.js";
 /** So much of the file may stay. */
 const KEPT_BYTES = 8_000_000;
 
-/** What else stands in memory, rows that wait above all, is not to be written to the disk for it. */
+/** Blocks, and what else stands in memory: rows that wait, above all, are not to be written to the disk for them. */
 const HELD = `SELECT coalesce(sum(memory_usage_bytes) FILTER (tag = 'BASE_TABLE'), 0)::DOUBLE AS blocks,
   coalesce(sum(memory_usage_bytes) FILTER (tag <> 'BASE_TABLE'), 0)::DOUBLE AS others FROM duckdb_memory()`;
 

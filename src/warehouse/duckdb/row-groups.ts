@@ -41,7 +41,7 @@ export class RowGroups {
   /** A statement was run that changed so many rows. */
   async noted(sql: string, rowsChanged: number): Promise<void> {
     const kind = sql.startsWith(INTO_FILE) ? "added" : sql.startsWith(OF_FILE) ? "deleted" : undefined;
-    if (this.joined === undefined || kind === undefined || sql.startsWith(LEDGER, sql.indexOf("."))) return;
+    if (kind === undefined || sql.startsWith(LEDGER, sql.indexOf("."))) return;
     this.rows[kind] += rowsChanged;
     const { added, deleted } = this.rows;
     // what is gone leaves room to be gained

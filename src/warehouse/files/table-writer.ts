@@ -178,9 +178,9 @@ export class TableWriter {
       throw new BridgeError("INTERNAL", `Of ${part.count} rows of ${part.table}, ${sum} went into files.`);
     const kept = await this.keptColumns(on, part);
     if (kept === undefined) return files;
-    const { paths, ...rows } = part.isWhole ? { ...part, paths: [] } : this.withLastKept(part, old);
-    files.push(await this.kept(on, { ...part, ...rows }, kept));
-    for (const path of paths) gone.add(path);
+    const together = this.withLastKept(part, old);
+    files.push(await this.kept(on, together.part, kept));
+    for (const path of together.paths) gone.add(path);
     return files;
   }
 
@@ -189,18 +189,19 @@ export class TableWriter {
    * there to be read back, however many runs there were, and a row is written anew a few times only.
    */
   private withLastKept(
-    { options, table, count }: Part,
+    part: Part,
     old: readonly TableFile[],
-  ): Pick<Part, "rows" | "count"> & { readonly paths: readonly string[] } {
-    const kept = old.filter(({ isKept }) => isKept).reverse();
+  ): { readonly part: Part; readonly paths: readonly string[] } {
+    if (part.isWhole) return { part, paths: [] };
+    const { options, table } = part;
     const paths: string[] = [];
-    let all = count;
-    for (const { rows, path } of kept) {
-      if (rows > all) break;
-      all += rows;
+    let { count } = part;
+    for (const { rows, path } of old.filter(({ isKept }) => isKept).reverse()) {
+      if (rows > count) break;
+      count += rows;
       paths.push(path);
     }
-    return { ...this.lastRows(options, table, all), paths };
+    return { part: { ...part, ...this.lastRows(options, table, count) }, paths };
   }
 
   /** Rows that come are at the end, and none goes. */

@@ -77,18 +77,19 @@ export async function columnsOf(
   { withViews = false, tables, prefix }: WantedTables & { readonly prefix?: string },
 ): Promise<DescribedColumn[]> {
   if (tables?.length === 0) return [];
-  const names = tables?.map((_, i) => `$${i + 2}`).join(", ");
-  const isNamed = names === undefined ? "" : `table_name IN (${names})`;
-  const begins =
-    prefix === undefined ? "" : ` OR left(table_name, ${[...prefix].length}) = $${tables!.length + 2}`;
-  const wanted = `table_schema = $1${names === undefined ? "" : ` AND (${isNamed}${begins})`}`;
+  const values = [...(tables ?? []), ...(prefix === undefined ? [] : [prefix])];
+  const marks = values.map((_, i) => `$${i + 2}`);
+  const begins = prefix === undefined ? [] : [`left(table_name, ${[...prefix].length}) = ${marks.pop()}`];
+  const named = tables === undefined ? [] : [`table_name IN (${marks.join(", ")})`];
+  const either = [...named, ...begins].join(" OR ");
+  const wanted = either === "" ? "table_schema = $1" : `table_schema = $1 AND (${either})`;
   const noViews = `AND table_name IN
     (SELECT table_name FROM information_schema.tables WHERE ${wanted} AND table_type = 'BASE TABLE')`;
   const rows = await on.rows(
     `SELECT table_name AS table_name, column_name AS name, column_type AS type
      FROM information_schema.columns WHERE ${wanted} ${withViews ? "" : noViews}
      ORDER BY table_name, ordinal_position`,
-    [sql.ledger.databaseOf!(schema), ...(tables ?? []), ...(prefix === undefined ? [] : [prefix])],
+    [sql.ledger.databaseOf!(schema), ...values],
   );
   return rows.map(({ table_name, name, type }) => ({
     table: String(table_name),
