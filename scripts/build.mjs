@@ -43,8 +43,9 @@ const APART = [
   "ssh2",
 ];
 
-/** Names stay: they stand in stack traces. */
+/** Names stay, and lines are short: they stand in what Node prints of an error that nobody caught. */
 const SMALL = {
+  lineLimit: 120,
   minifyWhitespace: true,
   minifySyntax: true,
   legalComments: "none",

@@ -258,6 +258,8 @@ const BRAND = Symbol.for("early-bridge.error");
 
 /** The one error class of the product: a stable `code`, the place, what was seen, and what to do. */
 export class BridgeError extends Error {
+  /** Node prints it for errors that nobody caught; the bundled class has another name of its own. */
+  static override readonly name: string = "BridgeError";
   override readonly name = "BridgeError";
   readonly code: ErrorCode;
   readonly where: Where;
