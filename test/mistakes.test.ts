@@ -1,5 +1,6 @@
 /** What users do wrong, through the real command: code, place, what was seen, what to do; nothing is lost. */
 
+import { spawnSync } from "node:child_process";
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { DuckDBInstance } from "@duckdb/node-api";
@@ -279,5 +280,17 @@ describe("the command line", () => {
     });
     const help = await command(["run", "--help"], folder);
     expect(help).toMatchObject({ code: 0, stdout: expect.stringContaining("Exit codes:") });
+  });
+
+  it("are told in few lines where a script of somebody's own does not catch them", () => {
+    const entry = JSON.stringify(new URL("../dist/index.js", import.meta.url));
+    const script = `import { defineConnector } from ${entry}; defineConnector({ connector: "huts", api: {} });`;
+    const { status, stderr } = spawnSync(process.execPath, ["--input-type=module", "-e", script], {
+      encoding: "utf8",
+    });
+    expect(status).toBe(1);
+    expect(stderr).toMatch(/^BridgeError: .*api\.url/m);
+    expect(stderr).toContain("hint: ");
+    expect(Math.max(...stderr.split("\n").map(({ length }) => length))).toBeLessThan(400);
   });
 });
