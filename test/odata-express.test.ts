@@ -154,27 +154,47 @@ describe("an OData set by the express reader", () => {
 });
 
 describe("an OData set by delta links", () => {
-  const entities = (from: number) => [0, 1, 2].map((n) => entity(from + n));
-  const service = () =>
-    fixedService(METADATA, {
-      "/Stays": { value: entities(0), "@odata.nextLink": "Stays?page=1" },
-      "/Stays?page=1": { value: entities(3), "@odata.nextLink": "Stays?page=2" },
-      "/Stays?page=2": { value: entities(6), "@odata.deltaLink": "Stays?$deltatoken=1" },
-      "/Stays?$deltatoken=1": {
-        value: entities(7).map((each) => ({ ...each, Paid: "1.00" })),
-        "@odata.nextLink": "Stays?$deltatoken=1b",
-      },
-      "/Stays?$deltatoken=1b": {
-        value: [
-          { Id: entity(1).Id, Paid: "2.00" },
-          { Id: entity(2).Id, "@removed": { reason: "deleted" } },
-        ],
-        "@odata.deltaLink": "Stays?$deltatoken=2",
-      },
-      [`/Stays(${entity(1).Id})`]: { ...entity(1), Paid: "2.00" },
+  const IDS = Array.from({ length: 9 }, (_, n) => n);
+  const newer = (id: number) => ({ ...entity(id), Paid: `${id}.75` });
+  /** What a service may tell of an entity that has changed; it asks for more of some by their keys. */
+  const CHANGES = {
+    whole: newer,
+    whole_but_null: (id: number) => ({ ...newer(id), Hut: null, Guests: [] }),
+    part: (id: number) => ({ Id: entity(id).Id, Paid: `${id}.75` }),
+    bare: (id: number) => ({ ...newer(id), Guests: undefined }),
+    nested: (id: number) => ({ ...newer(id), Guests: undefined, "Guests@delta": [{ No: id }] }),
+    gone: (id: number) => ({ Id: entity(id).Id, "@removed": { reason: "deleted" } }),
+    gone_whole: (id: number) => ({ ...newer(id), "@removed": { reason: "changed" } }),
+    elsewhere: (id: number) => ({ ...newer(id), "@odata.context": "$metadata#Other/$entity" }),
+    link: (id: number) => ({
+      "@odata.context": "$metadata#Stays/$link",
+      source: `Stays(${entity(id).Id})`,
+      relationship: "Guests",
+      target: "Guests(5)",
+    }),
+  } as const;
+  type Change = keyof typeof CHANGES;
+
+  /** Pages of three entities, and a page with one of each kind of change: those of a page concern others. */
+  const service = (changes: readonly (readonly Change[])[]) => {
+    const pages = changes.map((page, number) => {
+      const more = number + 1 < changes.length;
+      const next = { [more ? "@odata.nextLink" : "@odata.deltaLink"]: `Stays?$deltatoken=${number + 2}` };
+      const value = page.map((change, i) => CHANGES[change]((number * 3 + i) % IDS.length));
+      return [`/Stays?$deltatoken=${number + 1}`, { value, ...next }] as const;
     });
-  const runTwice = async (reader: "express" | "plain") => {
-    const { url } = await service();
+    const value = IDS.map(entity);
+    return fixedService(METADATA, {
+      "/Stays": { value: value.slice(0, 3), "@odata.nextLink": "Stays?page=1" },
+      "/Stays?page=1": { value: value.slice(3, 6), "@odata.nextLink": "Stays?page=2" },
+      "/Stays?page=2": { value: value.slice(6), "@odata.deltaLink": "Stays?$deltatoken=1" },
+      ...Object.fromEntries(pages),
+      ...Object.fromEntries(IDS.map((id) => [`/Stays(${entity(id).Id})`, newer(id)])),
+    });
+  };
+
+  const runTwice = async (changes: readonly (readonly Change[])[], reader: "express" | "plain") => {
+    const { url } = await service(changes);
     process.env.EARLY_BRIDGE_READER = reader;
     const path = `${temporaryFolder()}/stays.duckdb`;
     const streams = {
@@ -183,37 +203,41 @@ describe("an OData set by delta links", () => {
     const bridge = await bridgeInto(path, openOData(url, { streams }));
     const reports = [await bridge.run(), await bridge.run()];
     const known = reports.map(({ streams: [of] }) => {
-      const { outcome, added, changed, removed, cursor } = of!;
-      return { outcome, added, changed, removed, cursor };
+      const { outcome, added, changed, removed, cursor, error } = of!;
+      return { outcome, added, changed, removed, cursor, error: error?.message.replace(/:\d+/g, "") };
     });
-    const rows = await queryFile(
+    const stays = await queryFile(
       path,
-      "SELECT id::VARCHAR AS id, paid::VARCHAR AS paid FROM stays ORDER BY 1",
+      "SELECT id::VARCHAR AS id, paid::VARCHAR AS paid, hut::VARCHAR AS hut FROM stays ORDER BY 1",
     );
-    return { known, rows };
+    const guests = await queryFile(path, "SELECT stays_id::VARCHAR AS id, no FROM stays_guests ORDER BY 1");
+    return { known, stays, guests };
   };
 
-  it("is scanned where it comes whole, and looked at entry by entry where it may be told in part", async () => {
+  it("is scanned where it comes whole, and looked at entry by entry where it is told in part", async () => {
     const outline = vi.spyOn(Outliner.prototype, "outline");
-    const express = await runTwice("express");
-    expect(outline.mock.results.map(({ value }) => value?.scan?.odd.length)).toEqual([0, 0]);
-    expect(express).toEqual(await runTwice("plain"));
+    const changes = [["whole"], ["whole", "whole_but_null"], ["whole", "part"], ["gone"]] as const;
+    const express = await runTwice(changes, "express");
+    const scanned = outline.mock.results.map(({ value }) => value?.scan?.odd.length);
+    expect(scanned).toEqual([0, 0, 0, undefined, undefined]);
+    expect(express).toEqual(await runTwice(changes, "plain"));
     expect(express.known).toMatchObject([
       { outcome: "done", added: 9 },
-      { outcome: "done", added: 1, changed: 3, removed: 1 },
+      { outcome: "done", changed: 4, removed: 1 },
     ]);
-    expect(express.rows.map(({ paid }) => paid)).toEqual([
-      "0.50",
-      "2.00",
-      "3.50",
-      "4.50",
-      "5.50",
-      "6.50",
-      "1.00",
-      "1.00",
-      "1.00",
-    ]);
+    const paid = ["1.50", "2.50", "3.75", "4.75", "5.50", "6.75", "7.75", "8.50"];
+    expect(express.stays.map((row) => row.paid)).toEqual(paid);
   });
+
+  it("ends as it does by the plain reader, whatever is told of its entities", async () => {
+    const page = fc.array(fc.constantFrom(...(Object.keys(CHANGES) as Change[])), { maxLength: 3 });
+    await fc.assert(
+      fc.asyncProperty(fc.array(page, { minLength: 2, maxLength: 4 }), async (changes) => {
+        expect(await runTwice(changes, "express")).toEqual(await runTwice(changes, "plain"));
+      }),
+      { numRuns: tries(4, 15), endOnFailure: true },
+    );
+  }, 300_000);
 });
 
 const OLD_METADATA = schemaOf(

@@ -34,6 +34,9 @@ let slots: usize = 0;
 /** columns that have a value in each record */
 let keys: usize = 0;
 let keyCount: u32 = 0;
+/** entries of fields without which a record is not whole */
+let required: usize = 0;
+let requiredCount: u32 = 0;
 let isWhole: bool = false;
 let level: u32 = 0;
 /** numbers the objects of all pages */
@@ -48,15 +51,23 @@ export function pageRoom(length: usize): usize {
 }
 
 /**
- * What records are scanned into: the list of tables, the stream's own first, and of the columns of its key; `states`:
- * what is known of records for the digests of their states, or 0.
+ * What records are scanned into: the list of tables, the stream's own first, of the columns of its key, and of the
+ * entries that each record must have; `states`: what is known of records for the digests of their states, or 0.
  */
-export function usePlan(allTables: usize, allKeys: usize, slotCount: u32, states: usize): void {
+export function usePlan(
+  allTables: usize,
+  allKeys: usize,
+  allRequired: usize,
+  slotCount: u32,
+  states: usize,
+): void {
   tables = allTables;
   tableCount = lengthOf(allTables);
   root = tableAt(allTables, 0);
   keys = allKeys;
   keyCount = lengthOf(allKeys);
+  required = allRequired;
+  requiredCount = lengthOf(allRequired);
   noteLength = OF_RECORD + slotCount * 8;
   openStates(states);
 }
@@ -115,6 +126,7 @@ function takeRecord(start: usize, news: usize, newsEnd: usize): usize {
   const end = members(root.root, start, root, row, object);
   const isTaken =
     end !== 0 &&
+    hasRequired(object) &&
     (news === 0 || takesNews(news, newsEnd, row, object)) &&
     hasKey(row) &&
     (!areAsked() || writeState(start, end, news, newsEnd));
@@ -131,6 +143,13 @@ function takesNews(news: usize, newsEnd: usize, row: u32, object: u32): bool {
 
 function hasKey(row: u32): bool {
   for (let i: u32 = 0; i < keyCount; i++) if (!has(changetype<Column>(itemAt(keys, i)), row)) return false;
+  return true;
+}
+
+/** Whether an object has all fields that are required, if only as null. */
+function hasRequired(object: u32): bool {
+  for (let i: u32 = 0; i < requiredCount; i++)
+    if (changetype<Entry>(itemAt(required, i)).lastObject !== object) return false;
   return true;
 }
 

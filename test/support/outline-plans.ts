@@ -8,6 +8,7 @@ export const BY_ID: OutlinePlan = {
   lists: [[]],
   fields: [["id"]],
   identity: [["id"]],
+  required: [],
   hasRules: false,
   isStrict: false,
 };

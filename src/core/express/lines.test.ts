@@ -123,7 +123,14 @@ describe("CSV as JSON Lines", () => {
 });
 
 describe("records of JSON Lines", () => {
-  const plan = { lists: [[]], fields: [["id"]], identity: [["id"]], hasRules: false, isStrict: false };
+  const plan = {
+    lists: [[]],
+    fields: [["id"]],
+    identity: [["id"]],
+    required: [],
+    hasRules: false,
+    isStrict: false,
+  };
 
   it("are found line by line, or left to the decoder", () => {
     const line = fc.oneof(

@@ -40,6 +40,8 @@ export interface OutlinePlan {
    * they may be alike
    */
   readonly identity: readonly FieldPath[];
+  /** fields without which a record is told in part: the plain reader reads the page then */
+  readonly required: readonly string[];
   /** whether a record only tells that one is gone, by those fields */
   readonly isRemoval?: ((sketch: Readonly<Sketch>) => boolean) | undefined;
   /** rules leave records out, or give each of them fields: rows are made behind them */
@@ -179,7 +181,7 @@ export class Outliner implements Finder {
       this.last = {
         shape,
         version: shape.version,
-        scanner: Scanner.of(shape.scannable, this.plan.fields),
+        scanner: Scanner.of(shape.scannable, this.plan.fields, this.plan.required),
       };
     return this.last?.scanner;
   }

@@ -28,9 +28,10 @@ export interface TableScan {
 export interface ScanPlan {
   /** the stream's own first */
   readonly tables: readonly TableScan[];
-  /** addresses of the list of them, and of that of the columns of the key */
+  /** addresses of the list of them, of that of the columns of the key, and of that of the fields that are required */
   readonly list: number;
   readonly keyList: number;
+  readonly requiredList: number;
   readonly slots: readonly Slot[];
   readonly slotCount: number;
 }
@@ -38,13 +39,14 @@ export interface ScanPlan {
 const encoder = new TextEncoder();
 
 /**
- * Makes a plan where the scan's memory is free. undefined where a table is of a kind that is not scanned. `wanted`:
- * fields of records whose values asking needs.
+ * Makes a plan where the scan's memory is free. undefined where a table is of a kind that is not scanned, and where a
+ * required field is not known to it. `wanted`: fields of records whose values asking needs.
  */
 export function scanPlan(
   wasm: WasmScan,
   scannable: Scannable,
   wanted: readonly FieldPath[],
+  required: readonly string[],
 ): ScanPlan | undefined {
   const { tables, isTelling, key, nextRowId } = scannable;
   if (tables.length === 0 || !tables.every(isScanned)) return undefined;
@@ -60,6 +62,9 @@ export function scanPlan(
     wasm.calls.setRoot(at, maker.node(shape.root, scan, index === 0 ? wanted : [], slots));
   }
   const root = scans.get(tables[0]!)!;
+  const { order } = tables[0]!.root;
+  const needed = required.map((name) => maker.entries.get(order.find(({ key }) => key === name)!));
+  if (!needed.every((entry) => entry !== undefined)) return undefined;
   if (key.some((column) => !root.columns.has(column))) return undefined;
   // what we name ourselves has its key behind the scan
   const keys = nextRowId === undefined ? key : [];
@@ -67,7 +72,8 @@ export function scanPlan(
     wasm,
     keys.map((column) => root.columns.get(column)!.at),
   );
-  return { tables: [...scans.values()], list, keyList, slots, slotCount: maker.slotCount };
+  const requiredList = listOf(wasm, needed);
+  return { tables: [...scans.values()], list, keyList, requiredList, slots, slotCount: maker.slotCount };
 }
 
 /** A list of addresses. */
@@ -114,6 +120,8 @@ const LATER: ReadonlySet<string> = new Set(["valid_to", "deleted"]);
 /** Makes what keys lead to, object by object. */
 class PlanMaker {
   slotCount = 0;
+  /** the address of each field */
+  readonly entries = new Map<FieldNode, number>();
 
   constructor(
     private readonly wasm: WasmScan,
@@ -166,6 +174,7 @@ class PlanMaker {
 
     const token = encoder.encode(`"${key}":`);
     const entry = calls.setEntry(node, index, token.length, slot);
+    this.entries.set(field, entry);
     wasm.bytes.set(token, calls.tokenOf(entry));
     const isJson = column?.type.kind === "json";
     calls.describe(entry, rule.skip === true, rule.type !== undefined, children !== undefined, isJson);

@@ -60,15 +60,19 @@ export class Scanner implements ScanOwner {
 
   /**
    * undefined where the shape is of a kind that is not scanned, and where there is no WebAssembly. `wanted`: fields
-   * that are to be in sketches.
+   * that are to be in sketches; `required`: fields without which a record is not taken.
    */
-  static of(of: Scannable, wanted: readonly FieldPath[] = []): Scanner | undefined {
+  static of(
+    of: Scannable,
+    wanted: readonly FieldPath[] = [],
+    required: readonly string[] = [],
+  ): Scanner | undefined {
     const wasm = sharedWasm();
     if (wasm === undefined) return undefined;
     const { calls, base } = wasm;
     wasm.owner = undefined;
     calls.releaseFrom(base);
-    const plan = scanPlan(wasm, of, wanted);
+    const plan = scanPlan(wasm, of, wanted, required);
     if (plan === undefined) return undefined;
     const rowId = of.nextRowId && { next: of.nextRowId, into: plan.tables[0]!.columns.get(of.key[0]!)! };
     return new Scanner(wasm, plan, rowId, new LifeScan(of.life, plan.tables[0]!));
@@ -107,7 +111,7 @@ export class Scanner implements ScanOwner {
     wasm.bytes.set(image, base);
     if (states?.hasGrown === true) this.image = this.withStates();
     const page = wasm.write(bytes.subarray(from, to));
-    calls.usePlan(plan.list, plan.keyList, plan.slotCount, this.statesAt);
+    calls.usePlan(plan.list, plan.keyList, plan.requiredList, plan.slotCount, this.statesAt);
     this.notes = calls.beginPage(page, to - from);
     this.bytes = bytes;
     this.shift = page - from;

@@ -38,7 +38,7 @@ export interface WasmCalls {
   nameOf(field: number): number;
   textBefore(field: number): number;
   setRank(field: number, rank: number): void;
-  usePlan(tables: number, keys: number, slots: number, states: number): void;
+  usePlan(tables: number, keys: number, required: number, slots: number, states: number): void;
   beginPage(page: number, length: number): number;
   takeRecords(start: number, most: number, news: number, newsEnd: number): number;
   textsAt(): number;

@@ -56,6 +56,8 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
     rewritten: set && isOld(set.version) ? (bytes) => modernBytes(bytes, set.instants) : undefined,
     fields: distinct(wanted),
     identity: distinct(identity),
+    // what has changed may be told in part
+    required: set !== undefined && cursor?.kind === "delta" ? set.members : [],
     // what an entity says of itself is not passed over
     isRemoval: definition.gone === undefined ? undefined : isRemoval,
     hasRules: hasRules(stream),
@@ -63,10 +65,6 @@ export function outlinePlan(stream: CompiledStream): OutlinePlan | undefined {
     isStrict: set !== undefined,
   };
 }
-
-/** Whether what is asked for since a cursor may tell an entity in part: each entry has to be looked at then. */
-export const mayTellInPart = ({ set, cursor }: CompiledStream, since: unknown): boolean =>
-  set !== undefined && cursor?.kind === "delta" && since !== undefined;
 
 /** Whether an OData body has entities as 4.0 gives them beside those of 2.0. */
 function hasTwoLists(body: unknown): boolean {

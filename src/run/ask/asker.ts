@@ -28,7 +28,7 @@ import type { TemplateValues } from "../../core/language/template.js";
 import { type Concealed, concealedPaths } from "../../core/shape/concealed-values.js";
 import type { Shape } from "../../core/shape/shape.js";
 import type { CompiledRequest, CompiledStream } from "../../core/stream/compile-stream.js";
-import { mayTellInPart, outlinePlan } from "../../core/stream/outline-plan.js";
+import { outlinePlan } from "../../core/stream/outline-plan.js";
 import { formatMoment } from "../../core/track/cursor-value.js";
 import { type Exchange, type ExchangeEvent, type Tally, whileWaiting } from "../../http/exchange.js";
 import type { HttpResponse, SpoolPiece } from "../../http/send.js";
@@ -225,7 +225,7 @@ export class Asker {
       const plan = outlinePlan(stream);
       this.outliner = plan === undefined ? null : new Outliner(plan);
     }
-    if (this.outliner === null || mayTellInPart(stream, values.since)) return undefined;
+    if (this.outliner === null) return undefined;
     const news = addedFields(stream.definition.add, values);
     const { where, compute } = stream;
     const keeps = where === undefined || compute.length > 0 ? undefined : keepsBy(where, news);

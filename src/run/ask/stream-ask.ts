@@ -16,7 +16,6 @@ import type { Parameters } from "../../core/ask/request-plan.js";
 import { BridgeError, callOwn, isBridgeError } from "../../core/errors.js";
 import type { TemplateValues } from "../../core/language/template.js";
 import type { CompiledReport, CompiledStream } from "../../core/stream/compile-stream.js";
-import { mayTellInPart } from "../../core/stream/outline-plan.js";
 import { CursorField } from "../../core/track/cursor-field.js";
 import { type CursorValue, compareCursors, sendValue } from "../../core/track/cursor-value.js";
 import { halve, openWindows, type Window, windowValues } from "../../core/track/windows.js";
@@ -142,14 +141,17 @@ export class StreamAsk {
         return value !== undefined && max !== undefined && compareCursors(value, max) >= 0;
       });
     const counting = { count, field, mayComeAgain, smaller };
-    const isInPart = mayTellInPart(this.stream, start.since);
+    const { set, cursor } = this.stream;
+    const changed = cursor?.kind === "delta" && start.since !== undefined ? set : undefined;
     for await (const page of this.askedPages(part, start, values, counting)) {
       const { number, next, moved, span } = page;
       if (span?.max !== undefined && (max === undefined || compareCursors(span.max, max) > 0)) max = span.max;
       // only an OData service has a way to tell that what it expands is cut
       const { isControl } = this.stream;
       const few = start.most === undefined ? page : withRecords(page, page.records.slice(0, start.most));
-      const named = isInPart ? await wholeChanges(this.asker, this.stream.set!, few, part) : few;
+      // what was scanned was seen to be whole
+      const isTold = changed === undefined || few.source !== undefined;
+      const named = isTold ? few : await wholeChanges(this.asker, changed, few, part);
       const asked = isControl === undefined ? named : await completePage(this.asker, named, part);
       const news = this.onlyNews(asked, start.since);
       const whole =
