@@ -2,8 +2,10 @@
 
 import { readFileSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
-import { describe, expect, it } from "vitest";
+import { afterEach, describe, expect, it } from "vitest";
 import { mend, openBridge } from "../src/index.js";
+import { QUARANTINE_SIZES } from "../src/warehouse/sql/ledger-quarantine.js";
+import type { Quarantined } from "../src/warehouse/warehouse.js";
 import { fakeApi } from "./support/fake-api.js";
 import { inLong } from "./support/long.js";
 import { bookingsService, command, demoProject, temporaryFolder } from "./support/project.js";
@@ -55,6 +57,9 @@ function house(write: "upsert" | "replace" | "append" | "versions" = "upsert") {
 }
 
 const odd = { id: 2, beds: "many", mail: "ana@huts.example" };
+
+const sizes = { ...QUARANTINE_SIZES };
+afterEach(() => void Object.assign(QUARANTINE_SIZES, sizes));
 
 describe("mend", () => {
   it("keeps a record once, tells where it came, and tries it again when the rule is put right", async () => {
@@ -164,6 +169,44 @@ describe("mend", () => {
     expect((await run(declared, wrong.slice(0, 5), { quarantine: { records: 3 } })).error?.message).toContain(
       "4 records do not fit, and the bridge permits 3",
     );
+  });
+
+  it("is not kept waiting in memory until the rows are due, and goes through many a part at a time", async () => {
+    Object.assign(QUARANTINE_SIZES, { waiting: 10_000, read: 20_000 });
+    const path = join(temporaryFolder(), "many.duckdb");
+    const large = (id: number) => ({ id, beds: "many", note: "é".repeat(1000) });
+    const page = (number: number) =>
+      number < 8
+        ? [number === 1 ? { id: 2, beds: 4 } : large(2 * number), large(2 * number + 1)]
+        : number > 8
+          ? []
+          : Array.from({ length: 700 }, (_, n) => ({ id: 100 + n, beds: `${n} or so` }));
+    const open = (columns: typeof declared.columns | typeof mended.columns) => {
+      const stream = { ...declared, columns, pages: { number: 1, query: "page" } } as const;
+      return fakeApi({ streams: { s: stream } }, ({ query }) => ({ body: page(Number(query.get("page"))) }));
+    };
+    const { api } = open(declared.columns);
+    const options = { to: warehouseAt(path), name: "b", schema: "main", quarantine: { share: 1 } };
+    const bridge = await openBridge({ from: api, ...options });
+    const [stream] = (await bridge.run()).streams;
+    expect(stream).toMatchObject({ outcome: "done", added: 1, quarantined: 713, checkpoints: 3 });
+    const session = await options.to.open({ readOnly: true });
+    const [fault, ...others] = await session.ledger.faults({ bridge: "b" });
+    expect([fault, others]).toMatchObject([{ stream: "s", run: 1, path: "beds", records: 713 }, []]);
+    const parts: (readonly Quarantined[])[] = [];
+    for await (const some of session.ledger.quarantined({ bridge: "b", stream: "s" })) parts.push(some);
+    await session.close();
+    expect(parts.length).toBeGreaterThan(1);
+    expect(new Set(parts.flat().map(({ id }) => id)).size).toBe(713);
+    expect(Math.max(...parts.slice(1).map((some) => JSON.stringify(some).length))).toBeLessThan(60_000);
+    const { api: better } = open(mended.columns);
+    const retried = await mend({ bridge: await openBridge({ from: better, ...options }), api: better });
+    expect(retried.streams).toMatchObject([{ tried: 713, mended: 713, left: 0 }]);
+    const [row] = await queryFile(
+      path,
+      "SELECT count(*)::INTEGER AS n, max(length(note))::INTEGER AS note FROM s",
+    );
+    expect(row).toEqual({ n: 714, note: 1000 });
   });
 
   inLong("lists reasons, shows one record, exports, discards and retries on the command line", async () => {

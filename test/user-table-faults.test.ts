@@ -2,6 +2,7 @@
 
 import { describe, expect, it } from "vitest";
 import { mend } from "../src/index.js";
+import type { Quarantined } from "../src/warehouse/warehouse.js";
 import { userHouse } from "./support/user-house.js";
 import { isPostgres, isServer } from "./support/warehouse.js";
 
@@ -146,7 +147,8 @@ describe("record by record", () => {
     expect(report).toMatchObject({ outcome: "done", streams: [{ added: 7 - quarantined, quarantined }] });
     const { bridge, api } = await bridgeOf([], { into: INTO });
     const session = await bridge.warehouse.open({ readOnly: true });
-    const found = await session.ledger.quarantined({ bridge: "b" });
+    const found: Quarantined[] = [];
+    for await (const some of session.ledger.quarantined({ bridge: "b", stream: "s" })) found.push(...some);
     await session.close();
     const told = found.map(({ reason, message }) => `${reason}: ${message}`).sort();
     expect(told).toEqual([

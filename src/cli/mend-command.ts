@@ -1,13 +1,18 @@
 /** `mend`: what is in quarantine and why; records tried again, discarded or taken out as JSON Lines. */
 
-import { writeFile } from "node:fs/promises";
+import { open, rm } from "node:fs/promises";
 import colors from "picocolors";
 import { BridgeError } from "../core/errors.js";
 import { grouped } from "../core/grouped.js";
 import { stringifyExact } from "../core/shape/exact-json.js";
 import { type OpenedProject, openProject } from "../node/project.js";
 import { type Mended, mend } from "../run/mend.js";
-import type { Quarantined, QuarantineFilter, WarehouseSession } from "../warehouse/warehouse.js";
+import type {
+  Quarantined,
+  QuarantineFault,
+  QuarantineFilter,
+  WarehouseSession,
+} from "../warehouse/warehouse.js";
 import { EXIT_CODES } from "./exit-codes.js";
 import { countOf, countText, momentText, plainWords } from "./format.js";
 import { jsonLine } from "./json-lines.js";
@@ -31,38 +36,67 @@ export async function mendCommand(bridge: string | undefined, options: MendComma
     throw new BridgeError("USAGE", "Say why these records are discarded.", {
       hint: "Such as --discard --why 'test bookings of the trade fair': it is kept with them.",
     });
-  const found: Quarantined[] = [];
-  for (const name of names) found.push(...(await onBridge(project, name, options)));
-  if (options.show !== undefined) return showOne(found, options.show);
-  if (options.export !== undefined) return exportAll(found, options.export);
-  if (options.json === true) for (const each of found) process.stdout.write(recordLine(each));
-  else if (options.discard === true)
-    say(`${countOf(found.length, "record")} discarded. They stay in the ledger, with the reason.`);
-  else say(reasonsText(found, options));
+  const wanted = { project, names, options };
+  if (options.show !== undefined) await showOne(wanted, options.show);
+  else if (options.export !== undefined) await exportAll(wanted, options.export);
+  else if (options.json === true)
+    await onEach(wanted, (some) => some.forEach((each) => void process.stdout.write(recordLine(each))));
+  else if (options.discard !== true) say(reasonsText(await faultsOf(wanted), options));
+  if (options.discard === true) await discardAll(wanted);
   return EXIT_CODES.done;
 }
 
-/** The bridge's open records, discarded where that is asked for. */
-async function onBridge(
-  project: OpenedProject,
-  name: string,
-  { discard, why, show, stream, reason, path }: MendCommandOptions,
-): Promise<readonly Quarantined[]> {
-  const { to, schema = name } = project.bridge(name);
-  const session = await openThere(await project.warehouse(to), discard !== true);
-  if (session === undefined) return [];
-  try {
-    const records = await session.ledger.quarantined({ bridge: name, stream, reason, path, id: show });
-    const streams = discard === true ? new Set(records.map((each) => each.stream)) : [];
-    for (const each of streams) {
-      const ids = records.filter((record) => record.stream === each).map(({ id }) => id);
-      const of = { bridge: name, stream: each, schema };
-      await session.ledger.settle(of, { ids, how: "discarded", why }, Date.now());
+/** Which records: the bridges, and what else is said of them. */
+interface Wanted {
+  readonly project: OpenedProject;
+  readonly names: readonly string[];
+  readonly options: MendCommandOptions;
+}
+
+/** A bridge's ledger, where a run has made one. */
+interface OpenLedger {
+  readonly filter: QuarantineFilter;
+  readonly schema: string;
+  readonly ledger: WarehouseSession["ledger"];
+}
+
+async function onLedgers(
+  { project, names, options }: Wanted,
+  work: (open: OpenLedger) => Promise<void>,
+): Promise<void> {
+  const { show: id, stream, reason, path, discard } = options;
+  for (const name of names) {
+    const { to, schema = name } = project.bridge(name);
+    const session = await openThere(await project.warehouse(to), discard !== true);
+    if (session === undefined) continue;
+    try {
+      const filter = { bridge: name, stream, reason, path, id };
+      await work({ filter, schema, ledger: session.ledger });
+    } finally {
+      await session.close();
     }
-    return records;
-  } finally {
-    await session.close();
   }
+}
+
+async function faultsOf(wanted: Wanted): Promise<QuarantineFault[]> {
+  const faults: QuarantineFault[] = [];
+  await onLedgers(wanted, async ({ ledger, filter }) => {
+    faults.push(...(await ledger.faults(filter)));
+  });
+  return faults;
+}
+
+/** Goes through the records, some at a time, stream by stream. */
+function onEach(
+  wanted: Wanted,
+  work: (some: readonly Quarantined[], of: OpenLedger) => Promise<void> | void,
+): Promise<void> {
+  return onLedgers(wanted, async (open) => {
+    const { ledger, filter } = open;
+    const streams = new Set((await ledger.faults(filter)).map(({ stream }) => stream));
+    for (const stream of streams)
+      for await (const some of ledger.quarantined({ ...filter, stream })) await work(some, open);
+  });
 }
 
 /** Undefined where no run has made the warehouse yet. */
@@ -76,22 +110,35 @@ async function openThere(
   });
 }
 
+async function discardAll(wanted: Wanted): Promise<void> {
+  const { why, json } = wanted.options;
+  let count = 0;
+  await onEach(wanted, async (some, { ledger, filter: { bridge }, schema }) => {
+    const ids = some.map(({ id }) => id);
+    const of = { bridge, stream: some[0]!.stream, schema };
+    await ledger.settle(of, { ids, how: "discarded", why }, Date.now());
+    count += some.length;
+  });
+  if (json !== true) say(`${countOf(count, "record")} discarded. They stay in the ledger, with the reason.`);
+}
+
 function recordLine({ record, ...each }: Quarantined): string {
   return jsonLine("in_quarantine", { ...each, record: plainNumbers(record) });
 }
 
-function reasonsText(found: readonly Quarantined[], { project }: MendCommandOptions): string {
-  if (found.length === 0) return "Nothing is in quarantine.";
-  const groups = grouped(found, ({ bridge, stream, reason, path }) =>
-    [bridge, stream, reason, path].join("\n"),
-  );
-  const lines = [...groups.values()]
-    .sort((a, b) => b.length - a.length)
-    .flatMap((records) => {
-      const { bridge, stream, reason, path } = records[0]!;
-      const { id, message, quarantinedAtMs } = records.at(-1)!;
+function reasonsText(faults: readonly QuarantineFault[], { project }: MendCommandOptions): string {
+  if (faults.length === 0) return "Nothing is in quarantine.";
+  const groups = [
+    ...grouped(faults, ({ bridge, stream, reason, path }) =>
+      [bridge, stream, reason, path].join("\n"),
+    ).values(),
+  ].map((runs) => ({ last: lastOf(runs), records: recordsOf(runs) }));
+  const lines = groups
+    .sort((a, b) => b.records - a.records)
+    .flatMap(({ last, records }) => {
+      const { bridge, stream, reason, path, id, message, quarantinedAtMs } = last;
       const what = [plainWords(reason), path].filter((text) => text !== "").join(" at ");
-      const count = `${countOf(records.length, "record")}, the last ${momentText(quarantinedAtMs)}`;
+      const count = `${countOf(records, "record")}, the last ${momentText(quarantinedAtMs)}`;
       return [
         `${colors.bold(`${bridge} ${stream}`)}  ${colors.yellow(what)}  ${colors.dim(count)}`,
         `  ${id}  ${message}`,
@@ -99,19 +146,29 @@ function reasonsText(found: readonly Quarantined[], { project }: MendCommandOpti
     });
   const folder = project === "." ? "" : ` --project ${project}`;
   const next = [
-    [`--show ${found.at(-1)!.id}`, "one of them, whole"],
+    [`--show ${lastOf(faults).id}`, "one of them, whole"],
     ["--retry", "after the rule, the type or the data is put right"],
     ["--discard --why '…'", "what is not wanted"],
   ];
   return [
     ...lines,
     "",
-    `${countOf(found.length, "record")} in quarantine. Next:`,
+    `${countOf(recordsOf(faults), "record")} in quarantine. Next:`,
     ...next.map(([option, what]) => `  early-bridge mend${folder} ${option!.padEnd(20)}  ${what}`),
   ].join("\n");
 }
 
-function showOne(found: readonly Quarantined[], id: string): number {
+const recordsOf = (faults: readonly QuarantineFault[]) =>
+  faults.reduce((sum, { records }) => sum + records, 0);
+
+/** The one whose last record came last. */
+function lastOf(faults: readonly QuarantineFault[]): QuarantineFault {
+  return faults.reduce((last, each) => (each.quarantinedAtMs >= last.quarantinedAtMs ? each : last));
+}
+
+async function showOne(wanted: Wanted, id: string): Promise<void> {
+  const found: Quarantined[] = [];
+  await onEach(wanted, (some) => void found.push(...some));
   const [one] = found;
   if (one === undefined)
     throw new BridgeError("USAGE", `No record ${id} is open in quarantine.`, {
@@ -121,19 +178,36 @@ function showOne(found: readonly Quarantined[], id: string): number {
   const place = `${bridge} ${stream}, run ${run}${page === undefined ? "" : `, page ${page}`}, ${momentText(quarantinedAtMs)}`;
   say(`${colors.bold(one.id)}  ${place}\n${message}\n`);
   say(prettyJson(record));
-  return EXIT_CODES.done;
 }
 
-async function exportAll(found: readonly Quarantined[], file: string): Promise<number> {
-  const lines = found.map((each) => `${stringifyExact(each)}\n`);
+async function exportAll(wanted: Wanted, file: string): Promise<void> {
+  const refused = (message: string, cause: unknown) =>
+    new BridgeError("USAGE", message, { hint: "Name another file.", cause });
   // what is in them is the API's data: nobody else is to read it
-  await writeFile(file, lines.join(""), { mode: 0o600, flag: "wx" }).catch((cause: NodeJS.ErrnoException) => {
-    const message =
-      cause.code === "EEXIST" ? `${file} is there already.` : `${file} cannot be written: ${cause.message}.`;
-    throw new BridgeError("USAGE", message, { hint: "Name another file.", cause });
+  const out = await open(file, "wx", 0o600).catch((cause: NodeJS.ErrnoException) => {
+    const isThere = cause.code === "EEXIST";
+    throw refused(
+      isThere ? `${file} is there already.` : `${file} cannot be written: ${cause.message}.`,
+      cause,
+    );
   });
-  say(`${countOf(found.length, "record")} in ${file}, one JSON object a line.`);
-  return EXIT_CODES.done;
+  let count = 0;
+  let isWhole = false;
+  try {
+    await onEach(wanted, async (some) => {
+      const lines = some.map((each) => `${stringifyExact(each)}\n`).join("");
+      await out.appendFile(lines).catch((cause: NodeJS.ErrnoException) => {
+        throw refused(`${file} cannot be written: ${cause.message}.`, cause);
+      });
+      count += some.length;
+    });
+    isWhole = true;
+  } finally {
+    await out.close();
+    // some of them are not to be taken for all
+    if (!isWhole) await rm(file, { force: true });
+  }
+  say(`${countOf(count, "record")} in ${file}, one JSON object a line.`);
 }
 
 async function retry(

@@ -14,6 +14,8 @@ function stage(rule = { rows: 10, everyMs: 1000 }) {
   const log: string[] = [];
   const load = {
     waitingRows: 0,
+    isFull: false,
+    mayWait: false,
     checkpoint: () => commit("checkpoint"),
     finish: () => commit("finish"),
   };
@@ -125,5 +127,13 @@ describe("a checkpoint", () => {
     commits[0]!.end();
     await last;
     expect(log.slice(2)).toEqual(["committed 1", "finished"]);
+  });
+
+  it("is due when no more can be held, whatever speaks for waiting", () => {
+    const { points, load } = stage();
+    Object.assign(load, { waitingRows: 10, mayWait: true });
+    expect(points.isDue).toBe(false);
+    load.isFull = true;
+    expect(points.isDue).toBe(true);
   });
 });

@@ -21,7 +21,10 @@ export interface CheckpointRule {
 export interface CheckpointPorts {
   readonly clock: Clock;
   readonly rule: CheckpointRule;
-  readonly load: Pick<StreamLoad, "waitingRows" | "firstRows" | "mayWait" | "checkpoint" | "finish">;
+  readonly load: Pick<
+    StreamLoad,
+    "waitingRows" | "isFull" | "firstRows" | "mayWait" | "checkpoint" | "finish"
+  >;
   /** Runs work while no page is being taken: between two pages rows and cursor belong together. */
   inTurn<T>(work: () => Promise<T>): Promise<T>;
   /** The cursors that have moved since the last checkpoint; what requests have cost since then. */
@@ -46,6 +49,7 @@ export class Checkpointer {
 
   get isDue(): boolean {
     const { clock, rule, load } = this.ports;
+    if (load.isFull === true) return true;
     if (load.mayWait === true) return false;
     const rows = Math.min(rule.rows, load.firstRows ?? Number.POSITIVE_INFINITY);
     return load.waitingRows >= rows || clock.now() - this.lastMs >= rule.everyMs;

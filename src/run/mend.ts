@@ -8,7 +8,7 @@ import { grouped } from "../core/grouped.js";
 import { snakeCase } from "../core/shape/naming.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import { addCounts, NO_ROWS, type RowCounts } from "../warehouse/row-counts.js";
-import type { Quarantined, Settled, StreamLoad, WarehouseSession } from "../warehouse/warehouse.js";
+import type { QuarantineFilter, Settled, StreamLoad, WarehouseSession } from "../warehouse/warehouse.js";
 import { type Api, type ApiInside, accountKey, insideOf } from "./api.js";
 import type { Bridge } from "./bridge.js";
 import { asBridged, type BridgeStream } from "./bridge-stream.js";
@@ -55,8 +55,8 @@ export async function mend({ bridge, api, ...wanted }: MendOptions): Promise<Men
   const inside = insideOf(api);
   const session = await bridge.warehouse.open();
   try {
-    const open = await session.ledger.quarantined({ ...wanted, bridge: bridge.name });
-    const byStream = grouped(open, ({ stream }) => stream);
+    const open = { ...wanted, bridge: bridge.name };
+    const byStream = grouped(await session.ledger.faults(open), ({ stream }) => stream);
     const names = [...byStream.keys()].filter((name) => bridge.streams.has(name));
     if (names.length === 0) return { run: undefined, streams: [] };
     const startedAtMs = inside.clock.now();
@@ -65,8 +65,9 @@ export async function mend({ bridge, api, ...wanted }: MendOptions): Promise<Men
     let failure: ReturnType<typeof toBridgeError> | undefined;
     try {
       for (const name of names) {
-        const mender = new StreamMender({ inside, session, bridge, run, startedAtMs }, name);
-        streams.push(await mender.mend(byStream.get(name)!));
+        const mender = new StreamMender({ inside, session, bridge, run, startedAtMs, open }, name);
+        const runs = byStream.get(name)!.map((fault) => fault.run);
+        streams.push(await mender.mend([...new Set(runs)].sort((a, b) => a - b)));
       }
     } catch (error) {
       failure = toBridgeError(error, { bridge: bridge.name });
@@ -103,10 +104,13 @@ interface MendParts {
   readonly bridge: Bridge;
   readonly run: number;
   readonly startedAtMs: number;
+  /** which records are tried */
+  readonly open: QuarantineFilter;
 }
 
 class StreamMender {
   private counts = NO_ROWS;
+  private tried = 0;
   private mended = 0;
   private outdated = 0;
   private leftOut = 0;
@@ -117,25 +121,20 @@ class StreamMender {
     private readonly name: string,
   ) {}
 
-  async mend(records: readonly Quarantined[]): Promise<{ told: MendedStream; counts: RowCounts }> {
+  /** `runs`: those by which the records came. */
+  async mend(runs: readonly number[]): Promise<{ told: MendedStream; counts: RowCounts }> {
     const said = this.parts.bridge.streams.get(this.name)!;
     const stream = asBridged(await this.parts.inside.stream(this.name), said, this.parts.inside);
     // what stands may be newer than the records of one run and older than those of another
-    for (const [run, group] of grouped(records, (each) => each.run))
-      await this.mendOf(run, group, stream, said);
-    const { mended, outdated, leftOut, message } = this;
-    const left = records.length - mended - outdated - leftOut;
-    const told = { stream: this.name, tried: records.length, mended, outdated, leftOut, left, message };
+    for (const run of runs) await this.mendOf(run, stream, said);
+    const { tried, mended, outdated, leftOut, message } = this;
+    const left = tried - mended - outdated - leftOut;
+    const told = { stream: this.name, tried, mended, outdated, leftOut, left, message };
     return { told, counts: this.counts };
   }
 
-  private async mendOf(
-    notOver: number,
-    records: readonly Quarantined[],
-    stream: CompiledStream,
-    said: BridgeStream,
-  ): Promise<void> {
-    const { session, bridge, run, startedAtMs, inside } = this.parts;
+  private async mendOf(notOver: number, stream: CompiledStream, said: BridgeStream): Promise<void> {
+    const { session, bridge, run, startedAtMs, inside, open } = this.parts;
     const { load, shape } = await openTables(stream, {
       digest: inside.digest,
       ...{ session, run, bridge: bridge.name, schema: bridge.schema, startedAtMs, notOver },
@@ -149,8 +148,11 @@ class StreamMender {
       const fitting: string[] = [];
       const leftOut: string[] = [];
       let version = -1;
-      for (const { id, record } of records) {
-        const page = applyRules(pageOfRecords([record], 0), { ...stream, keep: stream.code?.keep, add: {} });
+      const rules = { ...stream, keep: stream.code?.keep, add: {} };
+      const mine = { ...open, stream: this.name, run: notOver };
+      for await (const { id, record } of eachOf(session.ledger.quarantined(mine))) {
+        this.tried++;
+        const page = applyRules(pageOfRecords([record], 0), rules);
         for (const slice of page.shape(shape)) {
           const [issue] = slice.issues;
           if (issue !== undefined) this.message ??= issue.message;
@@ -188,6 +190,10 @@ class StreamMender {
     this.outdated += fitting.length - written - counts.doubled;
     this.leftOut += leftOut.length;
   }
+}
+
+async function* eachOf<T>(lists: AsyncIterable<readonly T[]>): AsyncGenerator<T> {
+  for await (const list of lists) yield* list;
 }
 
 /** Into the tables that stand, also where a run would build others beside them. */

@@ -194,14 +194,25 @@ export interface Quarantined extends Issue {
   readonly quarantinedAtMs: number;
 }
 
-/** Which open records of the quarantine. */
+/** Which open records of a bridge's quarantine. */
 export interface QuarantineFilter {
-  readonly bridge?: string | undefined;
+  readonly bridge: string;
   readonly stream?: string | undefined;
+  /** by which they came */
+  readonly run?: number | undefined;
   readonly reason?: string | undefined;
   readonly path?: string | undefined;
   readonly id?: string | undefined;
-  readonly limit?: number | undefined;
+}
+
+/** What is wrong with open records that came by one run. */
+export interface QuarantineFault extends Pick<Quarantined, "bridge" | "stream" | "run" | "reason" | "path"> {
+  /** how many they are */
+  readonly records: number;
+  /** of the last of them */
+  readonly id: string;
+  readonly message: string;
+  readonly quarantinedAtMs: number;
 }
 
 /** What became of records in quarantine. */
@@ -221,6 +232,8 @@ export interface StreamLoad {
   readonly missing: readonly string[];
   /** rows of all tables waiting for the next checkpoint */
   readonly waitingRows: number;
+  /** what waits in memory takes as much room as it may: a checkpoint is due, whatever speaks for waiting */
+  readonly isFull?: boolean | undefined;
   /** a checkpoint now would cost more than what waits is worth: one that falls due may come later */
   readonly mayWait?: boolean | undefined;
   /** the next checkpoint had better come after so many rows: what it finds decides on a faster way */
@@ -350,8 +363,10 @@ export interface Ledger {
   ): Promise<void>;
   /** when a stream was swept last, ms since 1970; undefined: never */
   lastSweep(bridge: string, stream: string): Promise<number | undefined>;
-  /** records in quarantine that nobody has settled, oldest first */
-  quarantined(filter: QuarantineFilter): Promise<Quarantined[]>;
+  /** what is wrong with records in quarantine that nobody has settled, by stream and run */
+  faults(filter: QuarantineFilter): Promise<QuarantineFault[]>;
+  /** those of one stream, oldest first, some at a time */
+  quarantined(filter: QuarantineFilter & { readonly stream: string }): AsyncIterable<readonly Quarantined[]>;
   /** Notes what became of some of them. */
   settle(of: StreamPlace, settled: Settled, atMs: number): Promise<void>;
   /** what has changed in the tables' form, oldest first */

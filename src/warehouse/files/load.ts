@@ -29,6 +29,10 @@ export class FilesLoad implements StreamLoad {
     return this.inner.waitingRows;
   }
 
+  get isFull(): boolean | undefined {
+    return this.inner.isFull;
+  }
+
   /** Tables that are written whole are written when as much has come as stands: the work stays in proportion. */
   get mayWait(): boolean {
     return !comesBeside(this.options) && this.inner.waitingRows < this.standingRows();

@@ -25,6 +25,10 @@ export class Intake {
     return this.slot.waiting;
   }
 
+  get isFull(): boolean {
+    return this.slot.misfits.isFull;
+  }
+
   get byName(): ReadonlyMap<string, TableSchema> {
     return new Map(this.tables.map((table) => [table.name, table]));
   }

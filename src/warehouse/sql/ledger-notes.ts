@@ -2,14 +2,13 @@
 
 import { BridgeError } from "../../core/errors.js";
 import { nameOfTable } from "../../core/into/user-table.js";
-import type { Issue } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { CheckpointEntry, LoadOptions, SchemaChange, Spent } from "../warehouse.js";
 import type { SqlConnection, SqlDialect } from "./dialect.js";
 import { changeRows } from "./ledger-changes.js";
 import { columnRows, ownOrNot, seenQuery, seenTimes } from "./ledger-columns.js";
 import { putCursors } from "./ledger-cursors.js";
-import { anyOpenQuery, quarantineRows, settle, withoutKnown } from "./ledger-quarantine.js";
+import { anyOpenQuery, type Misfits, settle, withoutKnown } from "./ledger-quarantine.js";
 import { timestamp } from "./ledger-rows.js";
 import { insertRows, ledgerSchema } from "./ledger-schema.js";
 import type { LoadNotes, SweepNote } from "./load-ports.js";
@@ -94,13 +93,8 @@ export class LedgerNotes implements LoadNotes {
     return (await on.rows(anyOpenQuery(this.sql), [bridge, stream])).length > 0;
   }
 
-  async noteIssues(
-    on: SqlConnection,
-    options: LoadOptions,
-    issues: readonly Issue[],
-    atMs: number,
-  ): Promise<void> {
-    const rows = await withoutKnown(this.sql, on, options, quarantineRows(options, issues, atMs));
+  async noteMisfits(on: SqlConnection, options: LoadOptions, misfits: Misfits, atMs: number): Promise<void> {
+    const rows = await withoutKnown(this.sql, on, options, misfits.rows(options, atMs));
     await insertRows(this.sql, on, "quarantine", rows);
   }
 }

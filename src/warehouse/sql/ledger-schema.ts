@@ -97,6 +97,23 @@ export function makeTables(sql: SqlDialect, version: number): string[] {
   ];
 }
 
+/** Signs of the rows that go into one statement, about: what a server takes at once has an end. */
+const SIGNS_AT_ONCE = 1024 * 1024;
+
+function* inPieces(rows: readonly (readonly SqlCell[])[]): Generator<(readonly SqlCell[])[]> {
+  let piece: (readonly SqlCell[])[] = [];
+  let signs = 0;
+  for (const row of rows) {
+    for (const cell of row) signs += typeof cell === "string" ? cell.length : 8;
+    piece.push(row);
+    if (signs < SIGNS_AT_ONCE) continue;
+    yield piece;
+    piece = [];
+    signs = 0;
+  }
+  if (piece.length > 0) yield piece;
+}
+
 /** Inserts rows; their values are those of a table's first columns. */
 export async function insertRows(
   sql: SqlDialect,
@@ -111,6 +128,7 @@ export async function insertRows(
   const cellOf = (cell: SqlCell, i: number) =>
     columns[i]!.type === "TIMESTAMPTZ" && cell !== null ? momentValue!(String(cell)) : cell;
   const cells = momentValue === undefined ? rows : rows.map((row) => row.map(cellOf));
-  for (const { query, values } of rowsOf(cells))
-    await connection.run(`INSERT INTO ${ledgerSchema(sql)}.${table} (${names}) ${query}`, values);
+  for (const piece of inPieces(cells))
+    for (const { query, values } of rowsOf(piece))
+      await connection.run(`INSERT INTO ${ledgerSchema(sql)}.${table} (${names}) ${query}`, values);
 }

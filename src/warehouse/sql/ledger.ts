@@ -8,6 +8,7 @@ import type {
   JournaledChange,
   Ledger,
   Quarantined,
+  QuarantineFault,
   QuarantineFilter,
   RunEnd,
   RunOutcome,
@@ -21,7 +22,7 @@ import { changesQuery, journaledChange, schemaChange } from "./ledger-changes.js
 import { knownColumn, ownOrNot } from "./ledger-columns.js";
 import { forgetStream, putCursors } from "./ledger-cursors.js";
 import { LedgerNotes } from "./ledger-notes.js";
-import { openQuery, quarantinedOf, settle } from "./ledger-quarantine.js";
+import { openFaults, openRecords, settle } from "./ledger-quarantine.js";
 import { streamCells, streamRecord, textOrNothing, timestamp } from "./ledger-rows.js";
 import { insertRows, LEDGER_SCHEMA, ledgerSchema, makeTables } from "./ledger-schema.js";
 import { LEDGER_VERSION, upgradeFrom, versionQueries } from "./ledger-upgrades.js";
@@ -305,9 +306,12 @@ export class SqlLedger implements Ledger {
     return (await this.read(query, values)).map(journaledChange);
   }
 
-  async quarantined(filter: QuarantineFilter): Promise<Quarantined[]> {
-    const { query, values } = openQuery(this.sql, filter);
-    return (await this.read(query, values)).map(quarantinedOf);
+  faults(filter: QuarantineFilter): Promise<QuarantineFault[]> {
+    return openFaults(this.sql, (query, values) => this.read(query, values), filter);
+  }
+
+  quarantined(filter: QuarantineFilter & { readonly stream: string }): AsyncIterable<readonly Quarantined[]> {
+    return openRecords(this.sql, (query, values) => this.read(query, values), filter);
   }
 
   settle(of: StreamPlace, settled: Settled, atMs: number): Promise<void> {

@@ -1,10 +1,10 @@
 /** What a load needs of the session that it belongs to, and what it tells it. */
 
-import type { Issue } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { RowCounts } from "../row-counts.js";
 import type { CheckpointEntry, LoadOptions, SchemaChange, StreamPlace, SweepEntry } from "../warehouse.js";
 import type { SqlConnection, SqlDialect } from "./dialect.js";
+import type { Misfits } from "./ledger-quarantine.js";
 import type { StandingTable } from "./merge-plan.js";
 import type { StageSet } from "./stage.js";
 import type { StraightPorts } from "./straight.js";
@@ -35,7 +35,7 @@ export interface LoadNotes {
   ): Promise<void>;
   /** whether records of the stream wait in quarantine */
   hasQuarantined(on: SqlConnection, options: LoadOptions): Promise<boolean>;
-  noteIssues(on: SqlConnection, options: LoadOptions, issues: readonly Issue[], atMs: number): Promise<void>;
+  noteMisfits(on: SqlConnection, options: LoadOptions, misfits: Misfits, atMs: number): Promise<void>;
   noteCheckpoint(
     on: SqlConnection,
     options: LoadOptions,

@@ -81,6 +81,10 @@ export class SqlLoad implements StreamLoad {
     return this.intake.waitingRows;
   }
 
+  get isFull(): boolean {
+    return this.intake.isFull;
+  }
+
   get firstRows(): number | undefined {
     return this.straight.firstRows;
   }
@@ -241,7 +245,7 @@ export class SqlLoad implements StreamLoad {
       const there = tables.filter(({ name }) => standing.has(name));
       if (noteColumns) await notes.noteColumns(on, options, there, entry.atMs);
       await notes.noteChanges(on, options, changes, entry.atMs);
-      await notes.noteIssues(on, options, slot.issues, entry.atMs);
+      await notes.noteMisfits(on, options, slot.misfits, entry.atMs);
       await notes.noteCheckpoint(on, options, entry, staged);
       const counts = buildsBeside ? swapped : merged;
       const changed = new Set(own.map(({ table }) => table));

@@ -1,9 +1,10 @@
-/** What a load collects between two checkpoints: stages of rows, keys of records that are gone, and issues. */
+/** What a load collects between two checkpoints: stages of rows, keys of records that are gone, and what did not fit. */
 
 import type { TableBatch } from "../../core/shape/batch.js";
-import type { Issue, SchemaChange, Shaped } from "../../core/shape/shaped.js";
+import type { SchemaChange, Shaped } from "../../core/shape/shaped.js";
 import type { TableSchema } from "../../core/shape/table-shape.js";
 import type { SqlConnection } from "./dialect.js";
+import { Misfits } from "./ledger-quarantine.js";
 import type { Stage, StageSet, StageUse } from "./stage.js";
 import { keyColumns } from "./work.js";
 
@@ -12,7 +13,8 @@ export class Slot {
   readonly rows = new Map<string, Stage>();
   /** the schema of each, as it was last given */
   tables: ReadonlyMap<string, TableSchema> = new Map();
-  readonly issues: Issue[] = [];
+  /** records for quarantine */
+  readonly misfits = new Misfits();
   /** what was new and was left out */
   readonly drift: SchemaChange[] = [];
   /** keys of records that are gone */
@@ -46,9 +48,9 @@ export class Slot {
     return [...this.rows.values()].some((stage) => stage.isStraight === true);
   }
 
-  /** rows waiting; what waits for quarantine is held as well */
+  /** rows waiting, and records for quarantine */
   get waiting(): number {
-    return this.stages().reduce((sum, { rows }) => sum + rows, this.issues.length);
+    return this.stages().reduce((sum, { rows }) => sum + rows, this.misfits.count);
   }
 
   async setSchema(tables: ReadonlyMap<string, TableSchema>, root: TableSchema): Promise<void> {
@@ -75,7 +77,7 @@ export class Slot {
       await append(stage, batch);
     }
     if (removed !== undefined) await append(await this.openRemoved(tables.get(removed.table)!), removed);
-    for (const issue of issues) this.issues.push(issue);
+    for (const issue of issues) this.misfits.add(issue);
     this.drift.push(...drift);
     return records;
   }

@@ -42,6 +42,10 @@ export class UserLoad implements StreamLoad {
     return this.intake.waitingRows;
   }
 
+  get isFull(): boolean {
+    return this.intake.isFull;
+  }
+
   add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void> {
     return this.told(() => this.intake.add(shaped, schema));
   }
@@ -107,7 +111,7 @@ export class UserLoad implements StreamLoad {
     const carry = async () => {
       const counts = root === undefined ? NO_ROWS : await this.merge(work, slot, root, filled);
       if (isNew) await notes.noteColumns(on, options, [this.tableOf(filled)], entry.atMs);
-      await notes.noteIssues(on, options, slot.issues, entry.atMs);
+      await notes.noteMisfits(on, options, slot.misfits, entry.atMs);
       const staged = root === undefined ? 0 : (slot.rows.get(root.name)?.rows ?? 0);
       await notes.noteCheckpoint(on, options, entry, staged);
       return { counts: addCounts(counts, { ...NO_ROWS, doubled }), changes: [] };
