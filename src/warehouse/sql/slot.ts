@@ -1,4 +1,4 @@
-/** What a load collects between two checkpoints: stages of rows, keys of records that are gone, and what did not fit. */
+/** What a load collects between two checkpoints: stages of rows, keys of records that are gone, and misfits. */
 
 import type { TableBatch } from "../../core/shape/batch.js";
 import type { SchemaChange, Shaped } from "../../core/shape/shaped.js";
