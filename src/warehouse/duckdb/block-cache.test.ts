@@ -1,12 +1,13 @@
 /** What DuckDB keeps in memory of its file, against a real one. */
 
 import { mkdtempSync, rmSync } from "node:fs";
-import { tmpdir } from "node:os";
+import { tmpdir, totalmem } from "node:os";
 import { join } from "node:path";
 import type { DuckDBConnection, DuckDBInstance } from "@duckdb/node-api";
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
-import { BlockCache, memoryLimit } from "./block-cache.js";
+import { BlockCache, memoryLimit, memoryShare } from "./block-cache.js";
 import { driver } from "./driver.js";
+import { openFile } from "./session.js";
 
 let folder: string;
 let instance: DuckDBInstance;
@@ -32,6 +33,19 @@ async function heldBytes(): Promise<number> {
   );
   return Number(rows.getRowObjects()[0]?.held);
 }
+
+describe("DuckDB's memory", () => {
+  it("is half of what the process has, at most", async () => {
+    const session = await openFile(join(folder, "half.duckdb"), {});
+    const [row] = await session.onFile((on) => on.rows("SELECT current_setting('memory_limit') AS told"));
+    await session.close();
+    const [, figure, unit] = /^([\d.]+) (\w+)$/.exec(String(row?.told))!;
+    const bytes = Number(figure) * 1024 ** ["bytes", "KiB", "MiB", "GiB", "TiB"].indexOf(unit!);
+    // it is told to a tenth
+    expect(Math.abs(bytes / memoryShare() - 1)).toBeLessThan(0.06);
+    expect(memoryShare()).toBeLessThanOrEqual(totalmem() / 2);
+  });
+});
 
 describe("blocks of the file", () => {
   it("are given back, and the limit that holds is the usual one again", async () => {

@@ -4,6 +4,7 @@
  * stream. A limit that is always low would not do: a group of rows is held whole, and one of 400 columns is large.
  */
 
+import { totalmem } from "node:os";
 import type { DuckDBConnection } from "@duckdb/node-api";
 import { quoteText } from "./types.js";
 
@@ -57,6 +58,17 @@ export class BlockCache {
       await connection.run(`SET memory_limit = ${quoteText(this.usual)}`);
     }
   }
+}
+
+/**
+ * Bytes that DuckDB may take: half of what this process has, be it the machine's or a container's. By itself it takes
+ * four fifths, and with what pages and rows need a small container would be stopped; beyond the limit it uses the disk.
+ */
+export function memoryShare(): number {
+  // 0, or more than there is: nothing is set
+  const limit = process.constrainedMemory() ?? 0;
+  const all = limit > 0 ? Math.min(limit, totalmem()) : totalmem();
+  return Math.floor(all / 2);
 }
 
 /** The limit that holds. */

@@ -31,7 +31,7 @@ import type {
   WarehouseFacts,
   WarehouseSession,
 } from "../warehouse.js";
-import { BlockCache } from "./block-cache.js";
+import { BlockCache, memoryShare } from "./block-cache.js";
 import { Catalog } from "./catalog.js";
 import { driver } from "./driver.js";
 import { openError } from "./open-errors.js";
@@ -92,6 +92,7 @@ export async function openFile(
     const folders = [folder, ...(upkeep === undefined ? [] : [resolve(upkeep.folder)])];
     await writing.run(`SET allowed_directories = [${folders.map(quoteText).join(", ")}]`);
     await writing.run("SET enable_external_access = false");
+    await writing.run(`SET memory_limit = '${memoryShare()}B'`);
     // rows are read and shaped on a thread of ours meanwhile
     await writing.run(`SET threads = ${Math.max(1, availableParallelism() - 1)}`);
     // a group of rows is packed when it is full; DuckDB holds five of them otherwise

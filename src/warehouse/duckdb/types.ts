@@ -138,6 +138,8 @@ export const DUCKDB: SqlDialect = Object.freeze({
   widen: (target: string, columns: readonly Widening[]) =>
     columns.map((column) => `ALTER TABLE ${target} ${widenColumn(NAMES, column)}`),
   fitted: (column: string, from: ColumnType, to: ColumnType) => `TRY(${widenExpression(column, from, to)})`,
+  // 64 bits; of a billion pairs of unlike rows, one in ten billion readings takes one for alike
+  digestOf: (columns: readonly string[]) => `hash(${columns.join(", ")})`,
   userTables: USER_TABLES,
   ledger: {
     ...STANDARD_LEDGER,

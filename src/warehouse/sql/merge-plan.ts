@@ -231,11 +231,17 @@ export function countMatchesQuery(
   target: string,
   schema: TableSchema,
 ): string {
-  const unchanged = schema.columns.map(({ name }) =>
-    sql.same(`t.${sql.quoteName(name)}`, `s.${sql.quoteName(name)}`),
-  );
+  const columns = schema.columns.map(({ name }) => sql.quoteName(name));
+  const on = equalKeys(sql, "t", schema.recordKey, "s", schema.recordKey);
+  if (sql.digestOf !== undefined && columns.length > 0) {
+    const key = schema.recordKey.map((name) => sql.quoteName(name)).join(", ");
+    const digests = (of: string) => `(SELECT ${key}, ${sql.digestOf!(columns)} AS eb_digest FROM ${of})`;
+    return `SELECT count(*) AS matched, count(CASE WHEN s.eb_digest = t.eb_digest THEN 1 END) AS unchanged
+      FROM ${digests(stage)} AS s JOIN ${digests(target)} AS t ON ${on}`;
+  }
+  const unchanged = columns.map((name) => sql.same(`t.${name}`, `s.${name}`));
   return `SELECT count(*) AS matched, count(CASE WHEN ${["TRUE", ...unchanged].join(" AND ")} THEN 1 END) AS unchanged
-    FROM ${stage} AS s JOIN ${target} AS t ON ${equalKeys(sql, "t", schema.recordKey, "s", schema.recordKey)}`;
+    FROM ${stage} AS s JOIN ${target} AS t ON ${on}`;
 }
 
 /** A standing table's shared columns as the schema now has them, and each row's run; what does not fit is NULL. */
