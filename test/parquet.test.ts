@@ -8,7 +8,12 @@ import { describe, expect, it } from "vitest";
 import { batchValue } from "../src/core/shape/batch-rows.js";
 import type { ColumnType } from "../src/core/shape/column-type.js";
 import { encodeColumn } from "../src/core/shape/encode.js";
-import { type ParquetColumn, parquetFile, RowGroup } from "../src/warehouse/parquet/parquet.js";
+import {
+  type ParquetColumn,
+  parquetFile,
+  type RowBatch,
+  RowGroup,
+} from "../src/warehouse/parquet/parquet.js";
 import { bridgeInto } from "./support/carried.js";
 import { fakeApi } from "./support/fake-api.js";
 import { valueSql } from "./support/filled-tables.js";
@@ -80,36 +85,46 @@ describe("a Parquet file", () => {
   it("holds every value of every type, as others read it", async () => {
     const path = join(temporaryFolder(), "rows.parquet");
     await fc.assert(
-      fc.asyncProperty(pages, fc.integer({ min: 1, max: 30 }), async (made, most) => {
-        const groups = [new RowGroup(columns)];
-        const expected: unknown[][] = [];
-        for (const [rows, values] of made) {
-          if (groups.at(-1)!.rows >= most) groups.push(new RowGroup(columns));
-          const batches = columns.map(({ name, type }, i) => {
-            const own = values[i];
-            return own === null || own === undefined ? undefined : encodeColumn(name, type, own, rows).column;
+      fc.asyncProperty(
+        pages,
+        fc.integer({ min: 1, max: 30 }),
+        fc.nat({ max: 3 }),
+        async (made, most, beside) => {
+          const groups = [new RowGroup(columns)];
+          const expected: unknown[][] = [];
+          const waiting: RowBatch[] = [];
+          for (const [rows, values] of made) {
+            if (groups.at(-1)!.rows >= most) groups.push(new RowGroup(columns));
+            const batches = columns.map(({ name, type }, i) => {
+              const own = values[i];
+              return own === null || own === undefined
+                ? undefined
+                : encodeColumn(name, type, own, rows).column;
+            });
+            waiting.push({ columns: batches, rows });
+            if (waiting.length > beside) groups.at(-1)!.add(waiting.splice(0));
+            for (let row = 0; row < rows; row++)
+              expected.push(
+                batches.map((batch) => (batch === undefined ? null : plain(batchValue(batch, row)))),
+              );
+          }
+          if (waiting.length > 0) groups.at(-1)!.add(waiting);
+          const file = Buffer.concat(parquetFile(columns, groups));
+          writeFileSync(path, file);
+          const cells = columns.map(({ name, type }) =>
+            type.kind === "bytes" ? `base64(${name}) AS ${name}` : `${valueSql(name, type)} AS ${name}`,
+          );
+          const read = await queryFile(":memory:", `SELECT ${cells.join(", ")} FROM read_parquet('${path}')`);
+          const seen = read.map((row) => columns.map(({ name, type }) => shown(row[name], type)));
+          expect(seen).toEqual(expected.map((row) => row.map((value, i) => shown(value, columns[i]!.type))));
+          const other = await parquetReadObjects({
+            file: file.buffer.slice(file.byteOffset, file.byteOffset + file.length),
           });
-          groups.at(-1)!.add(batches, rows);
-          for (let row = 0; row < rows; row++)
-            expected.push(
-              batches.map((batch) => (batch === undefined ? null : plain(batchValue(batch, row)))),
-            );
-        }
-        const file = Buffer.concat(parquetFile(columns, groups));
-        writeFileSync(path, file);
-        const cells = columns.map(({ name, type }) =>
-          type.kind === "bytes" ? `base64(${name}) AS ${name}` : `${valueSql(name, type)} AS ${name}`,
-        );
-        const read = await queryFile(":memory:", `SELECT ${cells.join(", ")} FROM read_parquet('${path}')`);
-        const seen = read.map((row) => columns.map(({ name, type }) => shown(row[name], type)));
-        expect(seen).toEqual(expected.map((row) => row.map((value, i) => shown(value, columns[i]!.type))));
-        const other = await parquetReadObjects({
-          file: file.buffer.slice(file.byteOffset, file.byteOffset + file.length),
-        });
-        expect(other).toHaveLength(expected.length);
-        for (const i of [0, 1, 2, 6])
-          expect(other.map((row) => plain(row[`c${i}`]))).toEqual(expected.map((row) => row[i]));
-      }),
+          expect(other).toHaveLength(expected.length);
+          for (const i of [0, 1, 2, 6])
+            expect(other.map((row) => plain(row[`c${i}`]))).toEqual(expected.map((row) => row[i]));
+        },
+      ),
       { numRuns: tries(15, 60) },
     );
   });

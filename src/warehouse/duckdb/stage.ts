@@ -160,19 +160,21 @@ export class StageTable implements Stage {
     return [SEQUENCE, ...this.columns.map(({ type }, i) => ({ name: `c${i + 1}`, type }))];
   }
 
-  /** Rows become pages of a file. */
+  /** Rows become pages of a file: many small batches one page of each column. */
   private group(): void {
-    for (const { batch, firstSeq } of this.takeWaiting()) {
-      let last = this.groups.at(-1);
-      if (last === undefined || last.rows >= STAGE_SIZES.groupRows) {
-        last = new RowGroup(this.fileColumns());
-        this.groups.push(last);
-      }
+    if (this.waiting.length === 0) return;
+    let last = this.groups.at(-1);
+    if (last === undefined || last.rows >= STAGE_SIZES.groupRows) {
+      last = new RowGroup(this.fileColumns());
+      this.groups.push(last);
+    }
+    const batches = this.takeWaiting().map(({ batch, firstSeq }) => {
       const byName = columnsByName(batch);
       const data = sequenceBytes(batch.recordOf, firstSeq);
       const sequence: ColumnBatch = { ...SEQUENCE, data, texts: undefined, validity: undefined };
-      last.add([sequence, ...this.columns.map(({ name }) => byName.get(name))], batch.rows);
-    }
+      return { columns: [sequence, ...this.columns.map(({ name }) => byName.get(name))], rows: batch.rows };
+    });
+    last.add(batches);
   }
 
   private async writeFile(): Promise<void> {

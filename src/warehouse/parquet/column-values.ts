@@ -6,15 +6,32 @@
 
 import { type ColumnBatch, fixedWidth, hasValue } from "../../core/shape/batch.js";
 
-/** The encoded values of so many rows. */
-export function plainValues(column: ColumnBatch, rows: number): Uint8Array<ArrayBuffer> {
+/** Rows of a column; without a batch none of them has a value. */
+export interface ColumnPiece {
+  readonly column: ColumnBatch | undefined;
+  readonly rows: number;
+}
+
+/** The encoded values of pieces, one behind the other, in as many parts as are at hand. */
+export function plainValues(pieces: readonly ColumnPiece[]): Uint8Array<ArrayBuffer>[] {
+  const bits: Uint8Array<ArrayBuffer>[] = [];
+  const parts: Uint8Array<ArrayBuffer>[] = [];
+  for (const { column, rows } of pieces) {
+    if (column === undefined) continue;
+    if (column.type.kind === "boolean")
+      bits.push(presentValues(new Uint8Array(column.data!), 1, column.validity, rows));
+    else parts.push(valuesOf(column, rows));
+  }
+  return bits.length > 0 ? [packedBits(bits)] : parts;
+}
+
+function valuesOf(column: ColumnBatch, rows: number): Uint8Array<ArrayBuffer> {
   const { type, data, texts, utf8, validity } = column;
   // they stand there as PLAIN has them
   if (utf8 !== undefined) return utf8.bytes.subarray(0, rows === 0 ? 0 : utf8.ends[rows - 1]);
   if (texts !== undefined) return textValues(texts, validity, rows, type.kind === "bytes");
   const width = fixedWidth(type);
   const present = presentValues(new Uint8Array(data!), width, validity, rows);
-  if (type.kind === "boolean") return packedBits(present);
   return type.kind === "decimal" && width === 16 ? bigEndian(present) : present;
 }
 
@@ -39,9 +56,14 @@ function presentValues(
   return present.subarray(0, end);
 }
 
-function packedBits(values: Uint8Array<ArrayBuffer>): Uint8Array<ArrayBuffer> {
-  const bits = new Uint8Array((values.length + 7) >> 3);
-  for (let i = 0; i < values.length; i++) if (values[i] !== 0) bits[i >> 3]! |= 1 << (i & 7);
+function packedBits(pieces: readonly Uint8Array[]): Uint8Array<ArrayBuffer> {
+  const bits = new Uint8Array((pieces.reduce((sum, { length }) => sum + length, 0) + 7) >> 3);
+  let at = 0;
+  for (const values of pieces)
+    for (const value of values) {
+      if (value !== 0) bits[at >> 3]! |= 1 << (at & 7);
+      at++;
+    }
   return bits;
 }
 

@@ -1,16 +1,16 @@
 /**
  * Parquet files of one table: uncompressed, PLAIN, so that writing is hardly more than copying.
  *
- *   batch ─▶ a page for each column ─┐
- *   batch ─▶ a page for each column ─┼─▶ row group: column by column ─▶ file: row groups, then the footer
- *   batch ─▶ …                      ─┘
+ *   batches ─▶ a page for each column ─┐
+ *   batches ─▶ a page for each column ─┼─▶ row group: column by column ─▶ file: row groups, then the footer
+ *   …                                 ─┘
  *
  * https://parquet.apache.org/docs/file-format/
  */
 
-import type { ColumnBatch } from "../../core/shape/batch.js";
+import { type ColumnBatch, hasValue } from "../../core/shape/batch.js";
 import type { ColumnType } from "../../core/shape/column-type.js";
-import { plainValues } from "./column-values.js";
+import { type ColumnPiece, plainValues } from "./column-values.js";
 import {
   bool,
   type Field,
@@ -41,6 +41,15 @@ export interface ParquetColumn {
   readonly type: ColumnType;
 }
 
+/** Rows, column by column as their group has them; undefined is a column without values. */
+export interface RowBatch {
+  readonly columns: readonly (ColumnBatch | undefined)[];
+  readonly rows: number;
+}
+
+const rowsIn = (pieces: readonly { readonly rows: number }[]) =>
+  pieces.reduce((sum, { rows }) => sum + rows, 0);
+
 /** Rows of a table as they stand in a file: the pages of each column. */
 export class RowGroup {
   rows = 0;
@@ -51,17 +60,15 @@ export class RowGroup {
     this.pages = columns.map(() => ({ parts: [], bytes: 0 }));
   }
 
-  /** Adds rows, column by column as the group has them; undefined is a column without values. */
-  add(batches: readonly (ColumnBatch | undefined)[], rows: number): void {
-    for (const [i, batch] of batches.entries()) {
-      const page = this.pages[i]!;
-      for (const part of dataPage(batch, rows)) {
+  /** Adds rows as a page of each column. */
+  add(batches: readonly RowBatch[]): void {
+    for (const [i, page] of this.pages.entries())
+      for (const part of dataPage(batches.map(({ columns, rows }) => ({ column: columns[i], rows })))) {
         page.parts.push(part);
         page.bytes += part.length;
         this.bytes += part.length;
       }
-    }
-    this.rows += rows;
+    this.rows += rowsIn(batches);
   }
 
   /** The bytes of the group, and what the footer says of it where it begins at a place of the file. */
@@ -103,30 +110,47 @@ export function parquetFile(columns: readonly ParquetColumn[], groups: readonly 
 }
 
 /** A page: its header, which rows have a value, and the values. */
-function dataPage(column: ColumnBatch | undefined, rows: number): Bytes[] {
-  const levels = definitionLevels(column, rows);
-  const values = column === undefined ? new Uint8Array() : plainValues(column, rows);
-  const size = levels.length + values.length;
-  const counts = struct([1, i32(rows)], [2, i32(PLAIN)], [3, i32(RLE)], [4, i32(RLE)]);
+function dataPage(pieces: readonly ColumnPiece[]): Bytes[] {
+  const levels = definitionLevels(pieces);
+  const values = plainValues(pieces).filter(({ length }) => length > 0);
+  const size = values.reduce((sum, { length }) => sum + length, levels.length);
+  const counts = struct([1, i32(rowsIn(pieces))], [2, i32(PLAIN)], [3, i32(RLE)], [4, i32(RLE)]);
   const header = thriftBytes(struct([1, i32(DATA_PAGE)], [2, i32(size)], [3, i32(size)], [5, counts]));
-  return values.length === 0 ? [header, levels] : [header, levels, values];
+  return [header, levels, ...values];
 }
 
-/** Which rows have a value, a bit each: all or none as one run, else the bits of `validity` as they are. */
-function definitionLevels(column: ColumnBatch | undefined, rows: number): Bytes {
+/** Which rows have a value, a bit each: all or none as one run, else the bits of `validity`. */
+function definitionLevels(pieces: readonly ColumnPiece[]): Bytes {
   const run: number[] = [];
-  if (column?.validity === undefined) {
+  const rows = rowsIn(pieces);
+  const isFull = pieces.every(({ column }) => column !== undefined && column.validity === undefined);
+  if (isFull || pieces.every(({ column }) => column === undefined)) {
     varint(run, rows * 2);
-    run.push(column === undefined ? 0 : 1);
+    run.push(isFull ? 1 : 0);
   } else {
     const groups = Math.ceil(rows / 8);
     varint(run, groups * 2 + 1);
-    for (let i = 0; i < groups; i++) run.push(column.validity[i]!);
+    const validity = validityOf(pieces, groups);
+    for (let i = 0; i < groups; i++) run.push(validity[i]!);
   }
   const levels = new Uint8Array(4 + run.length);
   new DataView(levels.buffer).setUint32(0, run.length, true);
   levels.set(run, 4);
   return levels;
+}
+
+/** The bits of all rows, in so many bytes at least. */
+function validityOf(pieces: readonly ColumnPiece[], bytes: number): Uint8Array {
+  const [only] = pieces;
+  if (pieces.length === 1 && only?.column?.validity !== undefined) return only.column.validity;
+  const bits = new Uint8Array(bytes);
+  let at = 0;
+  for (const { column, rows } of pieces) {
+    for (let row = 0; column !== undefined && row < rows; row++)
+      if (hasValue(column.validity, row)) bits[(at + row) >> 3]! |= 1 << ((at + row) & 7);
+    at += rows;
+  }
+  return bits;
 }
 
 function columnMeta(
