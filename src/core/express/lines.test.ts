@@ -3,6 +3,7 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { tries } from "../../../test/support/long.js";
+import { BY_ID } from "../../../test/support/outline-plans.js";
 import { chooseDecoder } from "../decode/choose-decoder.js";
 import { readCsv } from "../decode/csv.js";
 import { CsvLines } from "../decode/csv-lines.js";
@@ -123,15 +124,6 @@ describe("CSV as JSON Lines", () => {
 });
 
 describe("records of JSON Lines", () => {
-  const plan = {
-    lists: [[]],
-    fields: [["id"]],
-    identity: [["id"]],
-    required: [],
-    hasRules: false,
-    isStrict: false,
-  };
-
   it("are found line by line, or left to the decoder", () => {
     const line = fc.oneof(
       fc.integer().map((id) => `{"id":${id},"a":[1, {"b":"x\\n"}]}`),
@@ -150,7 +142,7 @@ describe("records of JSON Lines", () => {
     fc.assert(
       fc.property(fc.array(line, { maxLength: 6 }), fc.constantFrom("\n", "\r\n"), (lines, eol) => {
         const bytes = encoder.encode(lines.join(eol));
-        const outline = new Outliner({ ...plan, form: "json_lines" }).outline(bytes);
+        const outline = new Outliner({ ...BY_ID, form: "json_lines" }).outline(bytes);
         if (outline === undefined) return;
         const found = outline.starts.map((_, i) => wholeRecord(outline, i));
         expect(stringifyExact(found)).toBe(lineRecords(bytes));
@@ -159,7 +151,7 @@ describe("records of JSON Lines", () => {
       { numRuns },
     );
     const bytes = encoder.encode('{"id":1}\n\n {"id":2}\r\n{"id":3}');
-    expect(new Outliner({ ...plan, form: "json_lines" }).outline(bytes)!.sketches).toEqual([
+    expect(new Outliner({ ...BY_ID, form: "json_lines" }).outline(bytes)!.sketches).toEqual([
       { id: 1 },
       { id: 2 },
       { id: 3 },
@@ -167,7 +159,7 @@ describe("records of JSON Lines", () => {
   });
 
   it("are those of CSV as well", () => {
-    const outliner = new Outliner({ ...plan, form: CsvLines.of(CSV)! });
+    const outliner = new Outliner({ ...BY_ID, form: CsvLines.of(CSV)! });
     const outline = outliner.outline(encoder.encode('id,name\n1,"a\nb"\n2,\n'))!;
     expect(outline.starts.map((_, i) => wholeRecord(outline, i))).toEqual([
       { id: "1", name: "a\nb" },
