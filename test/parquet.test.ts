@@ -166,6 +166,25 @@ describe("files of rows on their way", () => {
     );
     expect(count).toEqual({ n: 1500, l: 20_000 });
   });
+
+  it("are written sooner where few records are long", async () => {
+    const folder = temporaryFolder();
+    let files: readonly string[] = [];
+    const stream = { get: "/s", key: "id", pages: { number: 1, query: "page" } } as const;
+    const fake = fakeApi({ streams: { s: stream } }, ({ query }) => {
+      const page = Number(query.get("page"));
+      if (page === 9) files = readdirSync(join(folder, ".early-bridge-temporary"));
+      return { body: page < 9 ? [{ id: page, text: "é".repeat(700_000) }] : [] };
+    });
+    const path = join(folder, "a.duckdb");
+    expect(await (await bridgeInto(path, fake.api)).run()).toMatchObject({ outcome: "done" });
+    expect(files.some((name) => name.startsWith("a.duckdb-rows-"))).toBe(true);
+    const rows = await queryFile(
+      path,
+      "SELECT count(*)::INTEGER AS n, sum(length(text))::INTEGER AS l FROM s",
+    );
+    expect(rows).toEqual([{ n: 8, l: 5_600_000 }]);
+  });
 });
 
 /** Times without the zeros at their end, bytes in one alphabet: one form for what is equal. */

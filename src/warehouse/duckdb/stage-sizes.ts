@@ -4,6 +4,6 @@ export const STAGE_SIZES = {
   fewRows: 1000,
   /** rows of a group, which DuckDB reads on one of its threads */
   groupRows: 60_000,
-  /** rows are held up to so many bytes, then they go into a file */
+  /** rows are held up to so many bytes, be they few, then they go into a file */
   fileBytes: 4 * 1024 * 1024,
 };

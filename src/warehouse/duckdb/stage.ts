@@ -46,6 +46,7 @@ export class StageTable implements Stage {
   /** rows that are neither in the table nor in a group yet */
   private waiting: Waiting[] = [];
   private waitingRows = 0;
+  private waitingBytes = 0;
   private groups: RowGroup[] = [];
   private files: string[] = [];
   private tableRows = 0;
@@ -88,8 +89,9 @@ export class StageTable implements Stage {
   async append(batch: TableBatch, firstSeq: number): Promise<void> {
     this.waiting.push({ batch, firstSeq });
     this.waitingRows += batch.rows;
+    this.waitingBytes += bytesOf(batch);
     this.rows += batch.rows;
-    if (this.waitingRows < STAGE_SIZES.fewRows) return;
+    if (this.waitingRows < STAGE_SIZES.fewRows && this.waitingBytes < STAGE_SIZES.fileBytes) return;
     this.group();
     if (this.groups.reduce((sum, { bytes }) => sum + bytes, 0) >= STAGE_SIZES.fileBytes)
       await this.writeFile();
@@ -130,6 +132,7 @@ export class StageTable implements Stage {
     const { waiting } = this;
     this.waiting = [];
     this.waitingRows = 0;
+    this.waitingBytes = 0;
     return waiting;
   }
 
@@ -207,6 +210,16 @@ export class StageTable implements Stage {
     this.appender?.closeSync();
     this.appender = undefined;
   }
+}
+
+/** What the values of a batch take, about. */
+function bytesOf({ columns }: TableBatch): number {
+  let bytes = 0;
+  for (const { data, utf8, texts } of columns) {
+    bytes += (data?.byteLength ?? 0) + (utf8?.bytes.length ?? 0);
+    for (const text of texts ?? []) bytes += text.length;
+  }
+  return bytes;
 }
 
 const columnsByName = ({ columns }: TableBatch) => new Map(columns.map((column) => [column.name, column]));
