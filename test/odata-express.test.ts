@@ -235,7 +235,7 @@ describe("an OData set by delta links", () => {
       fc.asyncProperty(fc.array(page, { minLength: 2, maxLength: 4 }), async (changes) => {
         expect(await runTwice(changes, "express")).toEqual(await runTwice(changes, "plain"));
       }),
-      { numRuns: tries(4, 15), endOnFailure: true },
+      { numRuns: tries(2, 15), endOnFailure: true },
     );
   }, 300_000);
 });
