@@ -20,12 +20,14 @@ const declared = {
 } as const;
 const mended = { ...declared, columns: { beds: { type: "text" }, mail: { hash: true } } } as const;
 type Stream = Parameters<typeof fakeApi>[0];
+type Records = readonly unknown[] | Parameters<typeof fakeApi>[1];
 
 function house(write: "upsert" | "replace" | "append" | "versions" = "upsert") {
   const path = join(temporaryFolder(), "mend.duckdb");
   let hours = 0;
-  const open = async (stream: Stream, records: readonly unknown[], more: object = {}) => {
-    const { api, clock } = fakeApi({ streams: { s: stream as never } }, () => ({ body: records }));
+  const open = async (stream: Stream, records: Records, more: object = {}) => {
+    const answer = typeof records === "function" ? records : () => ({ body: records });
+    const { api, clock } = fakeApi({ streams: { s: stream as never } }, answer);
     await clock.sleep(HOUR * hours++);
     const streams = { s: { write } };
     return {
@@ -42,7 +44,7 @@ function house(write: "upsert" | "replace" | "append" | "versions" = "upsert") {
   };
   return {
     path,
-    run: async (stream: Stream, records: readonly unknown[], more?: object) => {
+    run: async (stream: Stream, records: Records, more?: object) => {
       const { bridge } = await open(stream, records, more);
       return (await bridge.run()).streams[0]!;
     },
@@ -100,6 +102,38 @@ describe("mend", () => {
       { id: 2, beds: "6" },
     ]);
     expect(await open()).toEqual([]);
+  });
+
+  describe.each([1, 500_000])("with a checkpoint after %d rows", (rows) => {
+    const ways = {
+      pages: { token: "$.next", query: "after" },
+      records: "$.items[*]",
+      cursor: { field: "at", query: "since" },
+    } as const;
+    const ids = [1, 2, 3, 4, 5, 6, 7, 8];
+    const items = (second: number, beds: (id: number) => unknown) =>
+      ids.map((id) => ({ id, beds: beds(id), at: `2026-11-01T00:00:0${second}Z` }));
+    it.each([
+      ["both of which did not fit", (id: number) => `${id} or so`, (id: number) => `${id} and more`],
+      ["the later of which fitted", (id: number) => `${id} or so`, (id: number) => id],
+      ["the earlier of which fitted", (id: number) => id, (id: number) => `${id} and more`],
+    ])("leaves the later of two states of a record that one run brought, %s", async (_, earlier, later) => {
+      const { run, mend: retry, rows: written } = house();
+      const fits = { id: 9, beds: 4, at: "2026-11-01T00:00:00Z" };
+      const stream = await run(
+        { ...declared, ...ways },
+        ({ query }) => ({
+          body: query.has("after")
+            ? { items: items(2, later), next: null }
+            : { items: [fits, ...items(1, earlier)], next: "more" },
+        }),
+        { quarantine: { share: 1 }, checkpoint: { rows } },
+      );
+      expect(stream).toMatchObject({ outcome: "done", received: 17 });
+      expect(await retry({ ...mended, ...ways })).toMatchObject({ streams: [{ left: 0 }] });
+      const beds = (await written()).map((row) => row.beds);
+      expect(beds).toEqual([...ids.map((id) => String(later(id))), "4"]);
+    });
   });
 
   it.each(["replace", "append", "versions"] as const)(

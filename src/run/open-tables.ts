@@ -6,10 +6,12 @@ import { BridgeError } from "../core/errors.js";
 import { ColumnMatch } from "../core/into/match-columns.js";
 import { type IntoTable, mismatch, noTable, tableFaults } from "../core/into/table-faults.js";
 import { nameOfTable } from "../core/into/user-table.js";
+import type { TypeKind } from "../core/shape/column-type.js";
 import type { DriftPolicy } from "../core/shape/drift-policy.js";
-import { snakeCase } from "../core/shape/naming.js";
+import { formatPath, snakeCase } from "../core/shape/naming.js";
 import type { Digest } from "../core/shape/record-state.js";
 import type { Shape } from "../core/shape/shape.js";
+import type { KnownColumn } from "../core/shape/shaped.js";
 import type { CompiledStream } from "../core/stream/compile-stream.js";
 import { otherWriting, recordLife } from "../core/stream/record-life.js";
 import { shapeOf } from "../core/stream/shape-of.js";
@@ -58,7 +60,10 @@ async function openOwn(stream: CompiledStream, options: TablesOptions): Promise<
   const { ledger, names } = session;
   const rootTable = snakeCase(name);
   const known = await ledger.columns(schema, bridge, name);
-  const load = await session.openLoad({ ...loadOf(options, name, schema, rootTable), known });
+  const load = await session.openLoad({
+    ...loadOf(options, name, schema, rootTable, columnOfCursor(stream, rootTable, known)),
+    known,
+  });
   const other = load.fresh ? undefined : otherWriting(known, stream, write);
   if (other !== undefined) {
     await load.close();
@@ -141,6 +146,7 @@ const loadOf = (
   stream: string,
   schema: string,
   rootTable: string,
+  column?: string,
 ): LoadOptions => ({
   run,
   bridge,
@@ -150,8 +156,23 @@ const loadOf = (
   write,
   deletes,
   loadedAtMs: startedAtMs,
-  notOver,
+  notOver: notOver === undefined ? undefined : { run: notOver, column },
 });
+
+/** Kinds of columns of which the warehouse tells what is more as the API means it; of texts it may not. */
+const TELL_MORE = new Set<TypeKind>(["int64", "float64", "decimal", "date", "timestamp", "local_timestamp"]);
+
+/** The column that tells which of two states of a record is the later one. */
+function columnOfCursor(
+  { cursor }: CompiledStream,
+  table: string,
+  known: readonly KnownColumn[],
+): string | undefined {
+  if (cursor?.field === undefined) return undefined;
+  const path = formatPath(cursor.field);
+  const column = known.find((each) => each.table === table && each.path === path);
+  return column !== undefined && TELL_MORE.has(column.type.kind) ? column.name : undefined;
+}
 
 function writeChanged(table: string, other: string, where: object): BridgeError {
   return new BridgeError("WRITE_CHANGED", `The table ${table} stands, and was written ${other}.`, { where });

@@ -115,6 +115,13 @@ export interface ViewOutcome {
 }
 
 /** Which stream is loaded, where to and how. */
+/** Rows that a later run than that one wrote; and where it wrote them itself, those that are as far in a column. */
+export interface NotOver {
+  readonly run: number;
+  /** the column of the stream's own table that tells how far a record is */
+  readonly column?: string | undefined;
+}
+
 export interface LoadOptions extends StreamPlace {
   readonly run: number;
   readonly rootTable: string;
@@ -125,8 +132,8 @@ export interface LoadOptions extends StreamPlace {
   readonly into?: LoadInto | undefined;
   /** the time that goes into `eb_loaded_at`, ms since 1970 */
   readonly loadedAtMs: number;
-  /** rows that a later run than this one wrote are not to be replaced; default: all are */
-  readonly notOver?: number | undefined;
+  /** which rows are newer than what comes, and not to be replaced; default: none */
+  readonly notOver?: NotOver | undefined;
   /** what the ledger knows of the stream's columns, where it was read just now */
   readonly known?: readonly KnownColumn[] | undefined;
 }

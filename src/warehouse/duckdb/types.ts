@@ -145,6 +145,7 @@ export const DUCKDB: SqlDialect = Object.freeze({
     ...STANDARD_LEDGER,
     catalog: `'${FILE_DATABASE}'`,
     epochMs: (moment: string) => `epoch_ms(${moment})::BIGINT`,
+    epochMicros: (moment: string) => `epoch_us(${moment})::BIGINT`,
     textsOf: (list: string) => `SELECT unnest(from_json(${list}::JSON, '["VARCHAR"]')) AS item`,
     rowsOf,
     rowId: undefined,

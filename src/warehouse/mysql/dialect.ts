@@ -190,6 +190,8 @@ function notedType(columns: string, { schema, table }: MadeTable, column: string
     WHERE table_schema = ${quoteText(schema)} AND table_name = ${quoteText(table.name)} AND column_name = ${quoteText(column)}`;
 }
 
+const epochMicros = (moment: string) => `timestampdiff(MICROSECOND, '1970-01-01', ${moment})`;
+
 const commentText = (text: string, most: number) => quoteText([...text].slice(0, most).join(""));
 
 /** Of a server whose databases have a prefix of their own. */
@@ -280,7 +282,8 @@ export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
         `group_concat(CASE WHEN ${condition} THEN ${text} END ORDER BY ${order} SEPARATOR ', ')`,
       firstOf: (text: string, order: string) =>
         `substring_index(group_concat(${text} ORDER BY ${order} SEPARATOR '\\0'), '\\0', 1)`,
-      epochMs: (moment: string) => `timestampdiff(MICROSECOND, '1970-01-01', ${moment}) DIV 1000`,
+      epochMs: (moment: string) => `${epochMicros(moment)} DIV 1000`,
+      epochMicros,
       textsOf: (list: string) =>
         `SELECT item FROM json_table(${list}, '$[*]' COLUMNS (item ${text} PATH '$')) AS texts`,
       rowsOf: listsOf(() => MOST_ROWS, make.rowWord),

@@ -135,6 +135,9 @@ function makeSchema(schema: string): string {
   return `DO ${quoteText(`BEGIN IF NOT ${isThere} THEN ${make}; END IF; END`)}`;
 }
 
+/** Rounded, for a float comes near it alone before PostgreSQL 14. */
+const epochMicros = (moment: string) => `round(extract(epoch FROM ${moment}) * 1000000)::BIGINT`;
+
 const NAMES = { quoteName, typeName: sqlType, widened };
 
 export const POSTGRES: SqlDialect = Object.freeze({
@@ -160,7 +163,8 @@ export const POSTGRES: SqlDialect = Object.freeze({
   ledger: {
     ...STANDARD_LEDGER,
     catalog: "current_database()",
-    epochMs: (moment: string) => `floor(extract(epoch FROM ${moment}) * 1000)::BIGINT`,
+    epochMs: (moment: string) => `${epochMicros(moment)} / 1000`,
+    epochMicros,
     textsOf: (list: string) => `SELECT json_array_elements_text(${list}::JSON) AS item`,
     rowsOf: listsOf((width) => Math.floor(MOST_VALUES / width)),
     rowId: "rowid BIGINT GENERATED ALWAYS AS IDENTITY",

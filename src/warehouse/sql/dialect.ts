@@ -133,6 +133,8 @@ export interface LedgerSql {
   firstOf(text: string, order: string): string;
   /** ms since 1970 of a moment, as BIGINT */
   epochMs(moment: string): string;
+  /** the same in µs */
+  epochMicros(moment: string): string;
   /** a query over a list of texts in JSON that gives each of them as `item` */
   textsOf(list: string): string;
   /** queries that give rows, in order; more than one where a statement takes only so many values */

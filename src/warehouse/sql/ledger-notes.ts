@@ -8,7 +8,7 @@ import type { SqlConnection, SqlDialect } from "./dialect.js";
 import { changeRows } from "./ledger-changes.js";
 import { columnRows, ownOrNot, seenQuery, seenTimes } from "./ledger-columns.js";
 import { putCursors } from "./ledger-cursors.js";
-import { anyOpenQuery, type Misfits, settle, withoutKnown } from "./ledger-quarantine.js";
+import { anyOpenQuery, behindThoseOf, type Misfits, settle, withoutKnown } from "./ledger-quarantine.js";
 import { timestamp } from "./ledger-rows.js";
 import { insertRows, ledgerSchema } from "./ledger-schema.js";
 import type { LoadNotes, SweepNote } from "./load-ports.js";
@@ -94,7 +94,9 @@ export class LedgerNotes implements LoadNotes {
   }
 
   async noteMisfits(on: SqlConnection, options: LoadOptions, misfits: Misfits, atMs: number): Promise<void> {
-    const rows = await withoutKnown(this.sql, on, options, misfits.rows(options, atMs));
+    if (misfits.count === 0) return;
+    const fromMicros = await behindThoseOf(this.sql, on, options, atMs);
+    const rows = await withoutKnown(this.sql, on, options, misfits.rows(options, fromMicros));
     await insertRows(this.sql, on, "quarantine", rows);
   }
 }

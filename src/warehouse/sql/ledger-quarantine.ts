@@ -1,9 +1,17 @@
 /** Quarantine in the ledger: records that did not fit, each once, until somebody settles them. */
 
 import { hashText } from "../../core/shape/concealed-values.js";
+import { formatInstant } from "../../core/shape/date-time.js";
 import { parseExactJson, stringifyExact } from "../../core/shape/exact-json.js";
 import type { Issue } from "../../core/shape/shaped.js";
-import type { Quarantined, QuarantineFault, QuarantineFilter, Settled, StreamPlace } from "../warehouse.js";
+import type {
+  LoadOptions,
+  Quarantined,
+  QuarantineFault,
+  QuarantineFilter,
+  Settled,
+  StreamPlace,
+} from "../warehouse.js";
 import type { SqlCell, SqlConnection, SqlDialect, SqlRow, SqlValue } from "./dialect.js";
 import { textOrNothing, timestamp } from "./ledger-rows.js";
 import { ledgerSchema } from "./ledger-schema.js";
@@ -43,21 +51,38 @@ export class Misfits {
   add({ record, ...said }: Issue): void {
     const text = stringifyExact(record);
     const id = hashText(text).slice(0, 12);
-    if (!this.byId.has(id)) this.signs += text.length + SIGNS_BESIDE;
+    // one that comes again is the last one
+    if (!this.byId.delete(id)) this.signs += text.length + SIGNS_BESIDE;
     this.byId.set(id, { ...said, text });
   }
 
-  /** As rows of the ledger. */
+  /** As rows of the ledger, a µs apart: they are tried again in the order in which they came. */
   rows(
     { run, bridge, stream }: { readonly run: number; readonly bridge: string; readonly stream: string },
-    atMs: number,
+    fromMicros: number,
   ): (readonly SqlCell[])[] {
-    const at = timestamp(atMs);
     const open = [null, null, null, null] as const;
-    return [...this.byId].map(([id, { reason, path, message, text, page }]) => {
+    return [...this.byId].map(([id, { reason, path, message, text, page }], i) => {
+      const at = formatInstant(fromMicros + i);
       return [run, bridge, stream, reason, path, message, text, at, id, page ?? null, ...open];
     });
   }
+}
+
+/** A moment in µs behind all that a run has put into quarantine before, whatever the clock says. */
+export async function behindThoseOf(
+  sql: SqlDialect,
+  connection: SqlConnection,
+  { run, bridge, stream }: Pick<LoadOptions, "run" | "bridge" | "stream">,
+  atMs: number,
+): Promise<number> {
+  const [last] = await connection.rows(
+    `SELECT ${sql.ledger.epochMicros("max(quarantined_at)")} AS at FROM ${tableOf(sql)}
+     WHERE run = $1 AND bridge = $2 AND stream = $3`,
+    [BigInt(run), bridge, stream],
+  );
+  const before = last?.at === null || last === undefined ? Number.NEGATIVE_INFINITY : Number(last.at);
+  return Math.max(atMs * 1000, before + 1);
 }
 
 /** Takes away what is open of the same records; what was discarded before does not come back. */
@@ -103,10 +128,10 @@ export async function openFaults(
   filter: QuarantineFilter,
 ): Promise<QuarantineFault[]> {
   const { conditions, values } = openOnes(filter);
-  const { epochMs, firstOf } = sql.ledger;
+  const { epochMicros, firstOf } = sql.ledger;
   const latest = "quarantined_at DESC, id DESC";
   const rows = await read(
-    `SELECT bridge, stream, run, reason, path, count(*) AS records, ${epochMs("max(quarantined_at)")} AS at,
+    `SELECT bridge, stream, run, reason, path, count(*) AS records, ${epochMicros("max(quarantined_at)")} AS at,
       ${firstOf("id", latest)} AS id, ${firstOf("message", latest)} AS message
      FROM ${tableOf(sql)} WHERE ${conditions}
      GROUP BY bridge, stream, run, reason, path ORDER BY bridge, stream, run, reason, path`,
@@ -126,22 +151,22 @@ export async function* openRecords(
   filter: QuarantineFilter & { readonly stream: string },
 ): AsyncGenerator<readonly Quarantined[]> {
   const { conditions, values } = openOnes(filter);
-  const at = sql.ledger.epochMs("quarantined_at");
+  const at = sql.ledger.epochMicros("quarantined_at");
   const [time, id] = [`$${values.length + 1}`, `$${values.length + 2}`];
   const later = `(${at} > ${time} OR (${at} = ${time} AND id > ${id}))`;
   let most = FIRST_PAGE;
-  let last: Quarantined | undefined;
+  let last: { readonly at: bigint; readonly id: string } | undefined;
   do {
     const rows = await read(
       `SELECT run, bridge, stream, reason, path, message, record, ${at} AS at, id, page FROM ${tableOf(sql)}
        WHERE ${conditions}${last === undefined ? "" : ` AND ${later}`} ORDER BY quarantined_at, id LIMIT ${most}`,
-      last === undefined ? values : [...values, BigInt(last.quarantinedAtMs), last.id],
+      last === undefined ? values : [...values, last.at, last.id],
     );
-    const page = rows.map(quarantinedOf);
-    if (page.length > 0) yield page;
-    last = page.length < most ? undefined : page.at(-1);
+    if (rows.length > 0) yield rows.map(quarantinedOf);
+    const end = rows.length < most ? undefined : rows.at(-1);
+    last = end && { at: BigInt(Number(end.at)), id: String(end.id) };
     const signs = rows.reduce((sum, { record }) => sum + String(record).length + SIGNS_BESIDE, 0);
-    most = Math.max(1, Math.min(MOST_OF_PAGE, Math.floor((QUARANTINE_SIZES.read * page.length) / signs)));
+    most = Math.max(1, Math.min(MOST_OF_PAGE, Math.floor((QUARANTINE_SIZES.read * rows.length) / signs)));
   } while (last !== undefined);
 }
 
@@ -164,7 +189,7 @@ function placeOf(row: SqlRow): Omit<Quarantined, "record" | "page"> {
     reason: String(row.reason) as Issue["reason"],
     path: textOrNothing(row.path) ?? "",
     message: String(row.message),
-    quarantinedAtMs: Number(row.at),
+    quarantinedAtMs: Math.floor(Number(row.at) / 1000),
   };
 }
 

@@ -8,6 +8,7 @@ import {
   VALID_TO_COLUMN,
 } from "../../core/shape/own-columns.js";
 import type { ColumnRole, TableSchema } from "../../core/shape/table-shape.js";
+import type { NotOver } from "../warehouse.js";
 import type { SqlDialect } from "./dialect.js";
 import { equalKeys, isNumbered, orphansStatements, overNumbers, takeNumbered } from "./merge-plan.js";
 import { SEQUENCE_COLUMN } from "./stage.js";
@@ -34,16 +35,21 @@ export function withoutStanding(
   return [...takeNumbered(sql, root, stand), ...orphansStatements(sql, children, root)];
 }
 
-/** Statements that take out of the stages the records of which a later run has written what stands. */
+/** Statements that take out of the stages the records of which something newer stands. */
 export function withoutNewer(
   sql: SqlDialect,
   stages: readonly string[],
   target: string,
   key: readonly string[],
-  run: number,
+  { run, column }: NotOver,
 ): string[] {
   const [root, ...children] = stages as [string, ...string[]];
-  const isNewer = `${equalKeys(sql, "s", key, "t", key)} AND t.${RUN_COLUMN} > ${run}`;
+  const later = [`t.${RUN_COLUMN} > ${run}`];
+  if (column !== undefined) {
+    const name = sql.quoteName(column);
+    later.push(`t.${RUN_COLUMN} = ${run} AND t.${name} >= s.${name}`);
+  }
+  const isNewer = `${equalKeys(sql, "s", key, "t", key)} AND (${later.join(" OR ")})`;
   const newer = numbersWith(root, target, isNewer);
   return [...takeNumbered(sql, root, newer), ...orphansStatements(sql, children, root)];
 }

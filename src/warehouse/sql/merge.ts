@@ -54,7 +54,11 @@ export async function prepareSlot(
       return { ...compared, doubled };
     }
     await slot.writable();
-    const statements = withoutNewer(work.sql, namesOf(stages), stands, root.entityKey, notOver);
+    const { run, column } = notOver;
+    const isComparable =
+      column !== undefined && before.has(column) && root.columns.some(({ name }) => name === column);
+    const newer = { run, column: isComparable ? column : undefined };
+    const statements = withoutNewer(work.sql, namesOf(stages), stands, root.entityKey, newer);
     return { doubled, unchanged: await work.countLess(own.sqlName, statements) };
   }
   const columns = [...new Set([...root.recordKey, STATE_COLUMN])];
