@@ -75,6 +75,7 @@ export type {
   Committed,
   Ledger,
   LoadOptions,
+  NotOver,
   RunEnd,
   RunOutcome,
   RunRecord,

@@ -114,7 +114,6 @@ export interface ViewOutcome {
   readonly problem?: string | undefined;
 }
 
-/** Which stream is loaded, where to and how. */
 /** Rows that a later run than that one wrote; and where it wrote them itself, those that are as far in a column. */
 export interface NotOver {
   readonly run: number;
@@ -122,6 +121,7 @@ export interface NotOver {
   readonly column?: string | undefined;
 }
 
+/** Which stream is loaded, where to and how. */
 export interface LoadOptions extends StreamPlace {
   readonly run: number;
   readonly rootTable: string;
