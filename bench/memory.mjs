@@ -1,6 +1,8 @@
 // npm run bench:memory: time and peak memory as a stream grows tenfold. Its pages are some bookings over and over, each
-// record under an id of its own. Options by environment: BENCH_MEMORY (default 1000000,10000000).
+// record under an id of its own. Options by environment: BENCH_MEMORY (default 1000000,10000000); BENCH_NOTE, a text of
+// so many random signs in each record (default 0).
 import { fork } from "node:child_process";
+import { randomBytes } from "node:crypto";
 import { mkdtempSync, rmSync } from "node:fs";
 import { createServer } from "node:http";
 import { tmpdir } from "node:os";
@@ -9,16 +11,23 @@ import { fileURLToPath } from "node:url";
 import { SETS } from "./sets.mjs";
 
 const SIZES = (process.env.BENCH_MEMORY ?? "1000000,10000000").split(",").map(Number);
+const NOTE = Number(process.env.BENCH_NOTE ?? 0);
 const PAGE = 1000;
 const TEMPLATES = 100;
 /** All ids have nine digits, so that pages need not be written anew. */
 const FIRST_ID = 100_000_000;
 const self = fileURLToPath(import.meta.url);
 
+const note = () => `,"note":"${randomBytes(NOTE).toString("base64").slice(0, NOTE)}"`;
+
 /** A page as bytes, and where its ids stand. */
 function template(number) {
   const parts = Array.from({ length: PAGE }, (_, n) =>
-    Buffer.from(SETS.bookings.json(number * PAGE + n).replace(/^\{"id":\d+/, `{"id":${FIRST_ID}`)),
+    Buffer.from(
+      SETS.bookings
+        .json(number * PAGE + n)
+        .replace(/^\{"id":\d+/, `{"id":${FIRST_ID}${NOTE > 0 ? note() : ""}`),
+    ),
   );
   const head = Buffer.from('{"items":[');
   const ids = [];
