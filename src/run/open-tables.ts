@@ -159,8 +159,15 @@ const loadOf = (
   notOver: notOver === undefined ? undefined : { run: notOver, column },
 });
 
-/** Kinds of columns of which the warehouse tells what is more as the API means it; of texts it may not. */
-const TELL_MORE = new Set<TypeKind>(["int64", "float64", "decimal", "date", "timestamp", "local_timestamp"]);
+/** Kinds of columns that a warehouse orders as the API does; texts may have an order of its own. */
+const ORDERED_ALIKE = new Set<TypeKind>([
+  "int64",
+  "float64",
+  "decimal",
+  "date",
+  "timestamp",
+  "local_timestamp",
+]);
 
 /** The column that tells which of two states of a record is the later one. */
 function columnOfCursor(
@@ -171,7 +178,7 @@ function columnOfCursor(
   if (cursor?.field === undefined) return undefined;
   const path = formatPath(cursor.field);
   const column = known.find((each) => each.table === table && each.path === path);
-  return column !== undefined && TELL_MORE.has(column.type.kind) ? column.name : undefined;
+  return column !== undefined && ORDERED_ALIKE.has(column.type.kind) ? column.name : undefined;
 }
 
 function writeChanged(table: string, other: string, where: object): BridgeError {
