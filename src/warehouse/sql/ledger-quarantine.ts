@@ -81,8 +81,7 @@ export async function behindThoseOf(
      WHERE run = $1 AND bridge = $2 AND stream = $3`,
     [BigInt(run), bridge, stream],
   );
-  const before = last?.at === null || last === undefined ? Number.NEGATIVE_INFINITY : Number(last.at);
-  return Math.max(atMs * 1000, before + 1);
+  return Math.max(atMs * 1000, Number(last?.at ?? -1) + 1);
 }
 
 /** Takes away what is open of the same records; what was discarded before does not come back. */
