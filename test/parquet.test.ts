@@ -10,7 +10,7 @@ import type { ColumnType } from "../src/core/shape/column-type.js";
 import { encodeColumn } from "../src/core/shape/encode.js";
 import {
   type ParquetColumn,
-  parquetFile,
+  ParquetFile,
   type RowBatch,
   RowGroup,
 } from "../src/warehouse/parquet/parquet.js";
@@ -109,7 +109,9 @@ describe("a Parquet file", () => {
               );
           }
           if (waiting.length > 0) groups.at(-1)!.add(waiting);
-          const file = Buffer.concat(parquetFile(columns, groups));
+          const form = new ParquetFile(columns);
+          const inside = groups.flatMap((group) => form.group(group));
+          const file = Buffer.concat([...inside, ...form.end()]);
           writeFileSync(path, file);
           const cells = columns.map(({ name, type }) =>
             type.kind === "bytes" ? `base64(${name}) AS ${name}` : `${valueSql(name, type)} AS ${name}`,

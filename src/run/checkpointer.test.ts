@@ -15,6 +15,7 @@ function stage(rule = { rows: 10, everyMs: 1000 }) {
   const load = {
     waitingRows: 0,
     isFull: false,
+    isHeavy: false,
     mayWait: false,
     checkpoint: () => commit("checkpoint"),
     finish: () => commit("finish"),
@@ -69,6 +70,14 @@ describe("a checkpoint", () => {
     load.waitingRows = 1;
     await pass(1000);
     expect(points.isDue).toBe(true);
+  });
+
+  it("is due by what few rows weigh, unless it may wait", () => {
+    const { points, load } = stage();
+    Object.assign(load, { waitingRows: 1, isHeavy: true });
+    expect(points.isDue).toBe(true);
+    load.mayWait = true;
+    expect(points.isDue).toBe(false);
   });
 
   it("goes on behind the reading, and the next one waits for it", async () => {

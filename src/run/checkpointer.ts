@@ -1,7 +1,7 @@
 /**
  * When what has been read is committed: rows and cursor together, so that neither is there without the other.
  *
- *   due?  by rows or by time ──▶ checkpoint ──▶ (commit goes on behind, reading goes on)
+ *   due?  by rows, by their bytes or by time ──▶ checkpoint ──▶ (commit goes on behind, reading goes on)
  *   due again before that commit is in ──▶ wait for it: a later cursor must not pass rows that never came in
  *   pages long in coming ──▶ an armed timer makes the checkpoint all the same
  *
@@ -23,7 +23,7 @@ export interface CheckpointPorts {
   readonly rule: CheckpointRule;
   readonly load: Pick<
     StreamLoad,
-    "waitingRows" | "isFull" | "firstRows" | "mayWait" | "checkpoint" | "finish"
+    "waitingRows" | "isFull" | "isHeavy" | "firstRows" | "mayWait" | "checkpoint" | "finish"
   >;
   /** Runs work while no page is being taken: between two pages rows and cursor belong together. */
   inTurn<T>(work: () => Promise<T>): Promise<T>;
@@ -51,6 +51,7 @@ export class Checkpointer {
     const { clock, rule, load } = this.ports;
     if (load.isFull === true) return true;
     if (load.mayWait === true) return false;
+    if (load.isHeavy === true) return true;
     const rows = Math.min(rule.rows, load.firstRows ?? Number.POSITIVE_INFINITY);
     return load.waitingRows >= rows || clock.now() - this.lastMs >= rule.everyMs;
   }

@@ -241,6 +241,8 @@ export interface StreamLoad {
   readonly waitingRows: number;
   /** what waits in memory takes as much room as it may: a checkpoint is due, whatever speaks for waiting */
   readonly isFull?: boolean | undefined;
+  /** what waits takes much room while it is committed: a checkpoint is due, however few the rows */
+  readonly isHeavy?: boolean | undefined;
   /** a checkpoint now would cost more than what waits is worth: one that falls due may come later */
   readonly mayWait?: boolean | undefined;
   /** the next checkpoint had better come after so many rows: what it finds decides on a faster way */

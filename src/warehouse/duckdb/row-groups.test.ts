@@ -5,7 +5,9 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
 import { driver } from "./driver.js";
+import { rowsOfGroup } from "./row-groups.js";
 import { openFile } from "./session.js";
+import { STAGE_SIZES } from "./stage-sizes.js";
 import { DUCKDB, tableName } from "./types.js";
 
 /** DuckDB's full group has 122,880. */
@@ -113,5 +115,83 @@ describe("groups of rows that are not full", () => {
       `DELETE FROM ${tableName("early_bridge", "cursors")}`,
     );
     expect(await groups()).toHaveLength(6);
+  });
+});
+
+describe("groups of long rows", () => {
+  const usual = { ...STAGE_SIZES };
+
+  beforeEach(() => {
+    STAGE_SIZES.groupBytes = 4 * 1024 * 1024;
+  });
+
+  afterEach(() => {
+    Object.assign(STAGE_SIZES, usual);
+  });
+
+  const text = (signs: number) =>
+    `array_to_string([md5((range * 1000 + i)::VARCHAR) FOR i IN range(${signs / 32})], '')`;
+  const insert = (from: number, count: number, signs: number) =>
+    `INSERT INTO ${NIGHTS} SELECT range, ${text(signs)} FROM range(${from}, ${from + count})`;
+
+  /** A file that somebody else has made, each insertion a group of its own. */
+  async function madeElsewhere(...statements: string[]): Promise<void> {
+    const instance = await driver.DuckDBInstance.create(":memory:");
+    const connection = await instance.connect();
+    await connection.run("SET max_vacuum_tasks = 0");
+    await connection.run(`ATTACH '${file}' AS eb_file`);
+    await connection.run(DUCKDB.makeSchema("huts"));
+    await connection.run(`CREATE TABLE ${NIGHTS} (id BIGINT, note VARCHAR)`);
+    for (const statement of statements) {
+      await connection.run(statement);
+      await connection.run("CHECKPOINT eb_file");
+    }
+    connection.closeSync();
+    instance.closeSync();
+  }
+
+  it("have as many rows as have room, in whole vectors", () => {
+    STAGE_SIZES.groupBytes = 16 * 1024 * 1024;
+    expect([0, 20, 136].map(rowsOfGroup)).toEqual([122_880, 122_880, 122_880]);
+    expect([140, 300, 1000].map(rowsOfGroup)).toEqual([118_784, 55_296, 16_384]);
+    // and no fewer than narrow tables of the same file can do with
+    expect([3000, 5000, 330_000].map(rowsOfGroup)).toEqual([4096, 4096, 4096]);
+  });
+
+  it("stay as they come from the first one on, where they come in number", async () => {
+    const session = await openFile(file, {});
+    await session.onFile(async (on) => {
+      await on.run(DUCKDB.makeSchema("huts"));
+      await on.run(`CREATE TABLE ${NIGHTS} (id BIGINT, note VARCHAR)`);
+      for (let n = 0; n < 4; n++) {
+        session.groups.come(2 * STAGE_SIZES.groupBytes);
+        await on.run(insert(n * 3000, 3000, 2048));
+        await on.run("CHECKPOINT eb_file");
+      }
+    });
+    await session.close();
+    expect(await groups()).toEqual([3000, 3000, 3000, 3000]);
+  });
+
+  it("are put together up to the size that suits the file's rows", async () => {
+    await madeElsewhere(...Array.from({ length: 12 }, (_, n) => insert(n * 2000, 2000, 800)));
+    expect(await groups()).toHaveLength(12);
+    for (let run = 0; run < 12; run++) await openAnd(CHECKPOINT_OF(run));
+    const left = await groups();
+    // they take half the room, or somewhat more: they are hexadecimal digits
+    expect([4096, 6144, 8192]).toContain(Math.max(...left));
+    expect(left.reduce((sum, rows) => sum + rows, 0)).toBe(24_000);
+    expect(left.length).toBeLessThan(9);
+  });
+
+  it("stay as they are where even the smallest would be too large, and the ledger's are put together", async () => {
+    await madeElsewhere(...Array.from({ length: 4 }, (_, n) => insert(n * 300, 300, 20_000)));
+    for (let run = 0; run < 24; run++) await openAnd(CHECKPOINT_OF(run));
+    expect(await groups()).toEqual([300, 300, 300, 300]);
+    const ledger = await groups("early_bridge.checkpoints", "run");
+    expect(ledger.reduce((sum, rows) => sum + rows, 0)).toBe(24);
+    expect(ledger.length).toBeLessThan(22);
+    await openAnd(`DELETE FROM ${NIGHTS} WHERE id < 600`);
+    expect(await groups()).toEqual([300, 300]);
   });
 });

@@ -38,6 +38,7 @@ import { openError } from "./open-errors.js";
 import { RowGroups } from "./row-groups.js";
 import { type StagePlace, StageTable } from "./stage.js";
 import { StageFolder } from "./stage-folder.js";
+import { STAGE_SIZES } from "./stage-sizes.js";
 import { DUCKDB, DUCKDB_DECLARING, DUCKDB_KEYED, FILE_DATABASE, quoteText, tableName } from "./types.js";
 import { userTable } from "./user-tables.js";
 
@@ -104,14 +105,12 @@ export async function openFile(
     const version = upkeep === undefined ? storageVersion : "latest";
     const form = version === undefined ? "" : `, STORAGE_VERSION ${quoteText(version)}`;
     const mode = mayWrite ? form : ", READ_ONLY";
-    await writing.run(`ATTACH ${quoteText(resolve(path))} AS ${FILE_DATABASE} (TYPE duckdb${mode})`);
+    const groups = await RowGroups.attach(writing, resolve(path), `TYPE duckdb${mode}`, mayWrite);
     if (mayWrite) await waiting.prepare();
     const turns = pLimit(1);
     const catalog = new Catalog((sql, values) =>
       turns(async () => (await writing.runAndReadAll(sql, values)).getRowObjectsJS()),
     );
-    const groups = new RowGroups(writing);
-    await groups.begin();
     const connection = withUpkeep(catalog.keptBy(connectionOf(writing, groups)), upkeep);
     await upkeep?.bringIn(connection);
     const ledger = new SqlLedger(DUCKDB, connection, (work) => turns(work));
@@ -120,6 +119,7 @@ export async function openFile(
       instance,
       writing,
       connection,
+      groups,
       catalog,
       ledger,
       turns,
@@ -149,6 +149,7 @@ interface Parts {
   readonly writing: DuckDBConnection;
   /** the same connection, for transactions */
   readonly connection: SqlConnection;
+  readonly groups: RowGroups;
   readonly catalog: Catalog;
   readonly ledger: SqlLedger;
   readonly turns: LimitFunction;
@@ -168,12 +169,14 @@ export class DuckSession implements WarehouseSession, StagePlace {
 
   readonly ledger: SqlLedger;
   readonly waiting: StageFolder;
+  readonly groups: RowGroups;
   private readonly catalog: Catalog;
 
   constructor(private readonly parts: Parts) {
     this.catalog = parts.catalog;
     this.ledger = parts.ledger;
     this.waiting = parts.waiting;
+    this.groups = parts.groups;
     this.cache = new BlockCache(parts.writing);
   }
 
@@ -208,9 +211,17 @@ export class DuckSession implements WarehouseSession, StagePlace {
   /** DuckDB runs one query of a connection at a time: stages have one of their own. */
   private async openStages(): Promise<StageSet> {
     const connection = await this.parts.instance.connect();
+    const stages: StageTable[] = [];
     return {
       connection: this.parts.connection,
-      stage: (table) => new StageTable(connection, this, `${table}_${++this.stages}`, table),
+      stage: (table) => {
+        const stage = new StageTable(connection, this, `${table}_${++this.stages}`, table);
+        stages.push(stage);
+        return stage;
+      },
+      get isHeavy() {
+        return stages.some(({ longBytes }) => longBytes >= STAGE_SIZES.groupBytes);
+      },
       close: async () => connection.closeSync(),
     };
   }

@@ -7,7 +7,56 @@ import { randomBytes } from "node:crypto";
 import { type FileHandle, mkdir, open, readdir, rm, rmdir } from "node:fs/promises";
 import { basename, dirname, join, resolve } from "node:path";
 import { BridgeError } from "../../core/errors.js";
-import type { Bytes } from "../parquet/parquet.js";
+import { type Bytes, type ParquetColumn, ParquetFile, type RowGroup } from "../parquet/parquet.js";
+
+/** A file of rows: written, then read, then removed. */
+export class StageFile {
+  private isWhole = false;
+
+  constructor(
+    readonly path: string,
+    private readonly handle: FileHandle,
+    private readonly form: ParquetFile,
+  ) {}
+
+  /** @throws BridgeError FILE_UNWRITABLE */
+  async add(groups: readonly RowGroup[]): Promise<void> {
+    await this.write(groups.flatMap((group) => this.form.group(group)));
+  }
+
+  /** From here on it can be read, and no rows come any more. @throws BridgeError FILE_UNWRITABLE */
+  async finish(): Promise<void> {
+    if (this.isWhole) return;
+    await this.write(this.form.end());
+    await this.handle.close();
+    this.isWhole = true;
+  }
+
+  async remove(): Promise<void> {
+    if (!this.isWhole) await this.handle.close();
+    await rm(this.path, { force: true });
+  }
+
+  private async write(parts: readonly Bytes[]): Promise<void> {
+    try {
+      const { bytesWritten } = await this.handle.writev(parts);
+      // where the disk fills up on the way, what has room is written, and no error given
+      if (bytesWritten < parts.reduce((sum, { length }) => sum + length, 0))
+        throw Object.assign(new Error("no space left"), { code: "ENOSPC" });
+    } catch (cause) {
+      throw unwritable(this.path, cause);
+    }
+  }
+}
+
+function unwritable(path: string, cause: unknown): BridgeError {
+  const { code, message } = cause as NodeJS.ErrnoException;
+  const why = code === "ENOSPC" ? "it is full" : message;
+  return new BridgeError("FILE_UNWRITABLE", `Rows cannot be kept in the folder ${dirname(path)}: ${why}.`, {
+    hint: "Make room there. What was committed stands, and the next run goes on from there.",
+    cause,
+  });
+}
 
 export class StageFolder {
   readonly folder: string;
@@ -25,29 +74,13 @@ export class StageFolder {
     this.prefix = `${basename(database)}-rows-`;
   }
 
-  /** Writes a file whole; its path. @throws BridgeError FILE_UNWRITABLE */
-  async write(parts: readonly Bytes[]): Promise<string> {
+  /** A new file for rows of some columns. @throws BridgeError FILE_UNWRITABLE */
+  async create(columns: readonly ParquetColumn[]): Promise<StageFile> {
     const path = join(this.folder, `${this.prefix}${randomBytes(8).toString("hex")}.parquet`);
-    try {
-      const file = await this.openNew(path);
-      try {
-        const { bytesWritten } = await file.writev(parts);
-        // where the disk fills up on the way, what has room is written, and no error given
-        if (bytesWritten < parts.reduce((sum, { length }) => sum + length, 0))
-          throw Object.assign(new Error("no space left"), { code: "ENOSPC" });
-      } finally {
-        await file.close();
-      }
-      return path;
-    } catch (cause) {
-      await this.remove(path);
-      const { code, message } = cause as NodeJS.ErrnoException;
-      const why = code === "ENOSPC" ? "it is full" : message;
-      throw new BridgeError("FILE_UNWRITABLE", `Rows cannot be kept in the folder ${this.folder}: ${why}.`, {
-        hint: "Make room there. What was committed stands, and the next run goes on from there.",
-        cause,
-      });
-    }
+    const handle = await this.openNew(path).catch((cause) => {
+      throw unwritable(path, cause);
+    });
+    return new StageFile(path, handle, new ParquetFile(columns));
   }
 
   private async openNew(path: string): Promise<FileHandle> {
@@ -60,10 +93,6 @@ export class StageFolder {
         if (again || (error as NodeJS.ErrnoException).code !== "ENOENT") throw error;
       }
     }
-  }
-
-  async remove(path: string): Promise<void> {
-    await rm(path, { force: true });
   }
 
   /** Removes the folder where nobody has anything in it. */
@@ -80,6 +109,7 @@ export class StageFolder {
     await rm(this.spilled, { recursive: true, force: true });
     await mkdir(this.spilled, { recursive: true, mode: 0o700 });
     const names = await readdir(this.folder).catch(() => []);
-    for (const name of names) if (name.startsWith(this.prefix)) await this.remove(join(this.folder, name));
+    for (const name of names)
+      if (name.startsWith(this.prefix)) await rm(join(this.folder, name), { force: true });
   }
 }

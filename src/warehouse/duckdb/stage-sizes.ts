@@ -6,4 +6,8 @@ export const STAGE_SIZES = {
   groupRows: 60_000,
   /** rows are held up to so many bytes, be they few, then they go into a file */
   fileBytes: 4 * 1024 * 1024,
+  /** a row of so many bytes, on average, is a long one: a full group of such would take too much memory */
+  longRow: 512,
+  /** long rows of so many bytes had better be a group: DuckDB holds it whole, and more than once, to pack it */
+  groupBytes: 16 * 1024 * 1024,
 };

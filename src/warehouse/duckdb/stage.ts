@@ -2,8 +2,8 @@
  * Stages: what waits for the next checkpoint, gathered on the main thread while the last one is committed on another.
  *
  *   few rows ── appender ─▶ a table in a memory database beside the file
- *   many     ── copied ───▶ Parquet files, which DuckDB reads on its own threads; into the table where statements
- *                           change it
+ *   many     ── copied ───▶ a Parquet file, which DuckDB reads on its own threads: one, for of several it guesses how
+ *                           many rows they have; into the table where statements change it
  */
 
 import type { DuckDBAppender, DuckDBConnection, DuckDBDataChunk } from "@duckdb/node-api";
@@ -11,12 +11,13 @@ import type { Vector } from "@duckdb/node-bindings";
 import type { ColumnBatch, TableBatch, Utf8Texts } from "../../core/shape/batch.js";
 import { bytesOfText, fixedWidth, hasValue } from "../../core/shape/batch.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
-import { type ParquetColumn, parquetFile, RowGroup } from "../parquet/parquet.js";
+import { type ParquetColumn, RowGroup } from "../parquet/parquet.js";
 import { stageColumns, stageStatements } from "../sql/merge-plan.js";
 import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
 import type { BlockCache } from "./block-cache.js";
 import { bindings, driver } from "./driver.js";
-import type { StageFolder } from "./stage-folder.js";
+import type { RowGroups } from "./row-groups.js";
+import type { StageFile, StageFolder } from "./stage-folder.js";
 import { STAGE_SIZES } from "./stage-sizes.js";
 import { DUCKDB, quoteName, quoteText, STAGE_DATABASE, vectorType } from "./types.js";
 
@@ -36,10 +37,13 @@ export interface StagePlace {
   /** for rows on their way */
   readonly waiting: StageFolder;
   readonly cache: BlockCache;
+  readonly groups: RowGroups;
 }
 
 export class StageTable implements Stage {
   rows = 0;
+  /** what its values take, about */
+  private bytes = 0;
   private columns: readonly ColumnSchema[] = [];
   private appender: DuckDBAppender | undefined;
   private chunk: DuckDBDataChunk | undefined;
@@ -48,7 +52,7 @@ export class StageTable implements Stage {
   private waitingRows = 0;
   private waitingBytes = 0;
   private groups: RowGroup[] = [];
-  private files: string[] = [];
+  private file: StageFile | undefined;
   private tableRows = 0;
 
   constructor(
@@ -60,7 +64,12 @@ export class StageTable implements Stage {
   ) {}
 
   get sqlName(): string {
-    return this.files.length === 0 ? this.tableName : `(${this.filesQuery()})`;
+    return this.file === undefined ? this.tableName : `(${this.fileQuery(this.file)})`;
+  }
+
+  /** what its rows take where they are long, else none */
+  get longBytes(): number {
+    return this.bytes < this.rows * STAGE_SIZES.longRow ? 0 : this.bytes;
   }
 
   private get tableName(): string {
@@ -89,15 +98,18 @@ export class StageTable implements Stage {
   async append(batch: TableBatch, firstSeq: number): Promise<void> {
     this.waiting.push({ batch, firstSeq });
     this.waitingRows += batch.rows;
-    this.waitingBytes += bytesOf(batch);
+    const bytes = bytesOf(batch);
+    this.waitingBytes += bytes;
+    this.bytes += bytes;
     this.rows += batch.rows;
     if (this.waitingRows < STAGE_SIZES.fewRows && this.waitingBytes < STAGE_SIZES.fileBytes) return;
     this.group();
     if (this.groups.reduce((sum, { bytes }) => sum + bytes, 0) >= STAGE_SIZES.fileBytes)
-      await this.writeFile();
+      await this.writeGroups();
   }
 
   flush(): Promise<void> {
+    this.place.groups.come(this.longBytes);
     return this.place.cache.during(() => this.allIntoOne());
   }
 
@@ -107,16 +119,17 @@ export class StageTable implements Stage {
 
   async drop(): Promise<void> {
     await this.place.cache.during(async () => this.closeAppender());
-    await this.removeFiles();
+    await this.removeFile();
     await this.place.cache.during(() => this.connection.run(`DROP TABLE IF EXISTS ${this.tableName}`));
   }
 
-  /** Rows are in the table, or in files. */
+  /** Rows are in the table, or in a file that can be read. */
   private async allIntoOne(): Promise<void> {
-    if (this.groups.length === 0 && this.files.length === 0) this.appendWaiting();
+    if (this.groups.length === 0 && this.file === undefined) this.appendWaiting();
     else {
       this.group();
-      await this.writeFile();
+      await this.writeGroups();
+      await this.file?.finish();
       // rows are in one place or the other
       if (this.tableRows > 0) await this.intoTable();
     }
@@ -180,30 +193,31 @@ export class StageTable implements Stage {
     last.add(batches);
   }
 
-  private async writeFile(): Promise<void> {
-    if (this.groups.length === 0) return;
-    const parts = parquetFile(this.fileColumns(), this.groups);
+  private async writeGroups(): Promise<void> {
+    const { groups } = this;
+    if (groups.length === 0) return;
     this.groups = [];
-    this.files.push(await this.place.waiting.write(parts));
+    this.file ??= await this.place.waiting.create(this.fileColumns());
+    await this.file.add(groups);
   }
 
-  private filesQuery(): string {
+  private fileQuery({ path }: StageFile): string {
     const names = [SEQUENCE_COLUMN, ...this.columns.map(({ name }) => name)];
     const columns = names.map((name, i) => `c${i} AS ${quoteName(name)}`);
-    return `SELECT ${columns.join(", ")} FROM read_parquet([${this.files.map(quoteText).join(", ")}])`;
+    return `SELECT ${columns.join(", ")} FROM read_parquet(${quoteText(path)})`;
   }
 
   private async intoTable(): Promise<void> {
-    if (this.files.length === 0) return;
-    await this.connection.run(`INSERT INTO ${this.tableName} BY NAME ${this.filesQuery()}`);
+    if (this.file === undefined) return;
+    await this.connection.run(`INSERT INTO ${this.tableName} BY NAME ${this.fileQuery(this.file)}`);
     this.tableRows = this.rows;
-    await this.removeFiles();
+    await this.removeFile();
   }
 
-  private async removeFiles(): Promise<void> {
-    const { files } = this;
-    this.files = [];
-    for (const file of files) await this.place.waiting.remove(file);
+  private async removeFile(): Promise<void> {
+    const { file } = this;
+    this.file = undefined;
+    await file?.remove();
   }
 
   private closeAppender(): void {

@@ -33,6 +33,10 @@ export class FilesLoad implements StreamLoad {
     return this.inner.isFull;
   }
 
+  get isHeavy(): boolean | undefined {
+    return this.inner.isHeavy;
+  }
+
   /** Tables that are written whole are written when as much has come as stands: the work stays in proportion. */
   get mayWait(): boolean {
     return !comesBeside(this.options) && this.inner.waitingRows < this.standingRows();

@@ -33,6 +33,8 @@ const RLE = 3;
 const UNCOMPRESSED = 0;
 const DATA_PAGE = 0;
 
+const MAGIC: Bytes = new TextEncoder().encode("PAR1");
+
 /** Bytes in memory of their own, not shared between threads: what files can be written from. */
 export type Bytes = Uint8Array<ArrayBuffer>;
 
@@ -85,28 +87,36 @@ export class RowGroup {
   }
 }
 
-/** A whole file, as the parts that it is to be written in. */
-export function parquetFile(columns: readonly ParquetColumn[], groups: readonly RowGroup[]): Bytes[] {
-  const magic = new TextEncoder().encode("PAR1");
-  const parts = [magic];
-  const metas: ThriftValue[] = [];
-  let offset = magic.length;
-  let rows = 0;
-  for (const group of groups) {
-    const { parts: own, meta } = group.at(offset);
-    parts.push(...own);
-    metas.push(meta);
-    offset += group.bytes;
-    rows += group.rows;
+/** A file, as the parts that it is to be written in, one after the other: its groups, then `end`. */
+export class ParquetFile {
+  private readonly groups: ThriftValue[] = [];
+  private offset = 0;
+  private rows = 0;
+
+  constructor(private readonly columns: readonly ParquetColumn[]) {}
+
+  group(group: RowGroup): Bytes[] {
+    const start = this.offset === 0 ? [MAGIC] : [];
+    this.offset ||= MAGIC.length;
+    const { parts, meta } = group.at(this.offset);
+    this.groups.push(meta);
+    this.offset += group.bytes;
+    this.rows += group.rows;
+    return [...start, ...parts];
   }
-  const root = struct([4, text("rows")], [5, i32(columns.length)]);
-  const schema = [root, ...columns.map(schemaElement)];
-  const footer = thriftBytes(
-    struct([1, i32(1)], [2, list(schema)], [3, i64(rows)], [4, list(metas)], [6, text("early-bridge")]),
-  );
-  const length = new Uint8Array(4);
-  new DataView(length.buffer).setUint32(0, footer.length, true);
-  return [...parts, footer, length, magic];
+
+  /** The footer, which tells where the groups are. */
+  end(): Bytes[] {
+    const { columns, rows, groups } = this;
+    const root = struct([4, text("rows")], [5, i32(columns.length)]);
+    const schema = [root, ...columns.map(schemaElement)];
+    const footer = thriftBytes(
+      struct([1, i32(1)], [2, list(schema)], [3, i64(rows)], [4, list(groups)], [6, text("early-bridge")]),
+    );
+    const length = new Uint8Array(4);
+    new DataView(length.buffer).setUint32(0, footer.length, true);
+    return [footer, length, MAGIC];
+  }
 }
 
 /** A page: its header, which rows have a value, and the values. */

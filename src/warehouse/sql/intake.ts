@@ -29,6 +29,10 @@ export class Intake {
     return this.slot.misfits.isFull;
   }
 
+  get isHeavy(): boolean {
+    return this.slot.isHeavy;
+  }
+
   get byName(): ReadonlyMap<string, TableSchema> {
     return new Map(this.tables.map((table) => [table.name, table]));
   }

@@ -85,6 +85,10 @@ export class SqlLoad implements StreamLoad {
     return this.intake.isFull;
   }
 
+  get isHeavy(): boolean {
+    return this.intake.isHeavy;
+  }
+
   get firstRows(): number | undefined {
     return this.straight.firstRows;
   }

@@ -43,6 +43,11 @@ export class Slot {
     return this.set?.connection;
   }
 
+  /** what waits takes much room while it is committed */
+  get isHeavy(): boolean {
+    return this.set?.isHeavy === true;
+  }
+
   /** the rows are in their tables, and wait for the commit */
   get isStraight(): boolean {
     return [...this.rows.values()].some((stage) => stage.isStraight === true);

@@ -72,5 +72,7 @@ export interface StageSet {
   /** the connection that commits them */
   readonly connection: SqlConnection;
   stage(table: string, use: StageUse): Stage;
+  /** what waits takes much room while it is committed */
+  readonly isHeavy?: boolean;
   close(): Promise<void>;
 }

@@ -46,6 +46,10 @@ export class UserLoad implements StreamLoad {
     return this.intake.isFull;
   }
 
+  get isHeavy(): boolean {
+    return this.intake.isHeavy;
+  }
+
   add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void> {
     return this.told(() => this.intake.add(shaped, schema));
   }
