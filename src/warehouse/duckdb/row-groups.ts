@@ -1,8 +1,8 @@
 /**
  * Groups of rows: a group is packed when it is full, and held whole until then. Whenever it writes its file, at the
- * latest when that is closed, DuckDB puts neighbours together that are not full. That has to be: each run leaves a group
- * of its few rows in every table of the ledger, and each group takes room and time. But of a long load it packs most
- * once more, and leaves a file of twice the size; and groups of long rows would take all memory, however few came.
+ * latest when that is closed, DuckDB puts neighbours together that are not full. That has to be: each run leaves a
+ * group of its few rows in every table of the ledger, and each group takes room and time. But of a long load it packs
+ * most once more, and leaves a file of twice the size; and groups of long rows would take all memory, however few came.
  *
  *   a file is opened ──▶ its widest rows ──▶ how many of them a group may have
  *   rows come        ──▶ by rows and bytes: a long load? ──▶ its groups stay as they come
@@ -145,8 +145,8 @@ export function rowsOfGroup(rowBytes: number): number {
 }
 
 /**
- * The bytes that a row takes in the file, in the table that has the widest. 0: no group can be large, for all of the file
- * is not, or has more rows than that.
+ * The bytes that a row takes in the file, in the table that has the widest. 0: no group can be large, for all of the
+ * file is not, or has more rows than that.
  */
 async function widestRow(connection: DuckDBConnection, fileBytes: number): Promise<number> {
   if (fileBytes <= STAGE_SIZES.groupBytes) return 0;
