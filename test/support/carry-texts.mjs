@@ -1,8 +1,9 @@
-// One run of the notes that a server makes up into a DuckDB file, in a process of its own.
+// One run of the notes that a server makes up, in a process of its own, into a DuckDB file or, by a third word, a folder.
 import { connect, defineConnector, openBridge } from "../../dist/index.js";
 import { duckdb } from "../../dist/warehouse/duckdb/index.js";
+import { folder } from "../../dist/warehouse/files/index.js";
 
-const [address, database] = process.argv.slice(2);
+const [address, place, kind] = process.argv.slice(2);
 const { origin, searchParams } = new URL(address);
 const connector = defineConnector({
   connector: "texts",
@@ -17,7 +18,8 @@ const connector = defineConnector({
   },
 });
 const api = connect(connector, {});
-const { outcome, error, streams } = await (await openBridge({ from: api, to: duckdb(database) })).run();
+const to = kind === "folder" ? folder(place) : duckdb(place);
+const { outcome, error, streams } = await (await openBridge({ from: api, to })).run();
 await api.close();
 if (error !== undefined) throw error;
 const [{ added, unchanged, checkpoints }] = streams;

@@ -44,35 +44,38 @@ export class RowGroups {
   private longBytes = 0;
   private joined: Joined | undefined;
 
+  /** rows of a full group */
+  private full = FULL;
+  /** even the smallest group of the file's rows would be too large */
+  private isTooWide = false;
+
   private constructor(
     private readonly connection: DuckDBConnection,
-    /** rows of a full group in this file */
-    private readonly full: number,
-    /** even the smallest group of its rows would be too large */
-    private readonly isTooWide: boolean,
+    private readonly attach: (more?: string) => Promise<unknown>,
   ) {}
 
-  /** Attaches a file by some options, with groups of a size that suits its rows where it `mayWrite`. */
-  static async attach(
-    connection: DuckDBConnection,
-    path: string,
-    options: string,
-    mayWrite: boolean,
-  ): Promise<RowGroups> {
-    const attach = (more: string) =>
+  /** Attaches a file by some options. */
+  static async attach(connection: DuckDBConnection, path: string, options: string): Promise<RowGroups> {
+    const attach = (more = "") =>
       connection.run(`ATTACH ${quoteText(path)} AS ${FILE_DATABASE} (${options}${more})`);
-    await attach("");
-    const rowBytes = mayWrite ? await widestRow(connection, (await stat(path)).size) : 0;
-    const full = rowsOfGroup(rowBytes);
-    if (full < FULL) {
-      // the size is the attachment's
-      await connection.run(`DETACH ${FILE_DATABASE}`);
-      await attach(`, ROW_GROUP_SIZE ${full}`);
-    }
-    const groups = new RowGroups(connection, full, rowBytes * full > 2 * STAGE_SIZES.groupBytes);
-    await groups.join(groups.isTooWide ? "none" : "some");
-    if (groups.isTooWide) await groups.tidyLedger();
+    const groups = new RowGroups(connection, attach);
+    await attach();
+    await groups.join("some");
     return groups;
+  }
+
+  /** Chooses a size that suits the widest rows: bytes of one in the file. */
+  async suit(rowBytes: number): Promise<void> {
+    this.full = rowsOfGroup(rowBytes);
+    this.isTooWide = rowBytes * this.full > 2 * STAGE_SIZES.groupBytes;
+    if (this.full < FULL) {
+      // the size is the attachment's
+      await this.connection.run(`DETACH ${FILE_DATABASE}`);
+      await this.attach(`, ROW_GROUP_SIZE ${this.full}`);
+    }
+    if (!this.isTooWide) return;
+    await this.join("none");
+    await this.tidyLedger();
   }
 
   /** So many bytes of long rows are on their way into the file. */
@@ -138,7 +141,7 @@ export class RowGroups {
   }
 }
 
-/** How many rows of a width a full group may have. */
+/** How many rows a full group may have, of so many bytes each. */
 export function rowsOfGroup(rowBytes: number): number {
   const vectors = Math.floor(STAGE_SIZES.groupBytes / (rowBytes * VECTOR));
   return Math.min(FULL, Math.max(FEWEST, vectors * VECTOR));
@@ -148,7 +151,8 @@ export function rowsOfGroup(rowBytes: number): number {
  * The bytes that a row takes in the file, in the table that has the widest. 0: no group can be large, for all of the
  * file is not, or has more rows than that.
  */
-async function widestRow(connection: DuckDBConnection, fileBytes: number): Promise<number> {
+export async function widestRow(connection: DuckDBConnection, path: string): Promise<number> {
+  const { size: fileBytes } = await stat(path);
   if (fileBytes <= STAGE_SIZES.groupBytes) return 0;
   // no table takes more than the file
   const most = Math.floor((fileBytes * FULL) / STAGE_SIZES.groupBytes);

@@ -35,7 +35,7 @@ import { BlockCache, memoryShare } from "./block-cache.js";
 import { Catalog } from "./catalog.js";
 import { driver } from "./driver.js";
 import { openError } from "./open-errors.js";
-import { RowGroups } from "./row-groups.js";
+import { RowGroups, widestRow } from "./row-groups.js";
 import { type StagePlace, StageTable } from "./stage.js";
 import { StageFolder } from "./stage-folder.js";
 import { STAGE_SIZES } from "./stage-sizes.js";
@@ -51,6 +51,8 @@ export interface Upkeep {
   readonly folder: string;
   /** Brings the ledger in, before it is looked at. */
   bringIn(on: SqlConnection): Promise<void>;
+  /** The bytes of a row in what is brought in later, where rows are widest. */
+  widestRow(on: SqlConnection): Promise<number>;
   /** A transaction begins; what the last one left, where it was not committed, is void. */
   begin(): void;
   /** Statements that are run, before they are. */
@@ -105,7 +107,7 @@ export async function openFile(
     const version = upkeep === undefined ? storageVersion : "latest";
     const form = version === undefined ? "" : `, STORAGE_VERSION ${quoteText(version)}`;
     const mode = mayWrite ? form : ", READ_ONLY";
-    const groups = await RowGroups.attach(writing, resolve(path), `TYPE duckdb${mode}`, mayWrite);
+    const groups = await RowGroups.attach(writing, resolve(path), `TYPE duckdb${mode}`);
     if (mayWrite) await waiting.prepare();
     const turns = pLimit(1);
     const catalog = new Catalog((sql, values) =>
@@ -113,6 +115,8 @@ export async function openFile(
     );
     const connection = withUpkeep(catalog.keptBy(connectionOf(writing, groups)), upkeep);
     await upkeep?.bringIn(connection);
+    if (mayWrite)
+      await groups.suit(await (upkeep?.widestRow(connection) ?? widestRow(writing, resolve(path))));
     const ledger = new SqlLedger(DUCKDB, connection, (work) => turns(work));
     if (!withoutLedger) await ledger.prepare(readOnly);
     return new DuckSession({

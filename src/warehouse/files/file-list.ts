@@ -1,6 +1,7 @@
 /** The files that tables are made of, as the ledger has them. */
 
 import { formatColumnType, parseColumnType } from "../../core/shape/column-type.js";
+import { STAGE_SIZES } from "../duckdb/stage-sizes.js";
 import { DUCKDB } from "../duckdb/types.js";
 import type { SqlConnection, SqlRow, SqlValue, StandingColumns } from "../sql/dialect.js";
 import { LEDGER_SCHEMA, ledgerSchema } from "../sql/ledger-schema.js";
@@ -47,6 +48,15 @@ export async function addFile(on: SqlConnection, file: TableFile): Promise<void>
       ...[file.day ?? null, file.content],
     ],
   );
+}
+
+/** The bytes of a row, in the file of several MB that has the widest; 0: there is none. */
+export async function widestRow(on: SqlConnection): Promise<number> {
+  const [row] = await on.rows(
+    `SELECT coalesce(max(bytes / rows), 0)::DOUBLE AS bytes FROM ${TABLE}
+     WHERE NOT is_gone AND rows > 0 AND bytes > ${STAGE_SIZES.groupBytes}`,
+  );
+  return Number(row?.bytes);
 }
 
 /** Those that stand, of a stream or of all, oldest first. */

@@ -16,15 +16,20 @@ export function endingOf({ format, compression }: FilesOptions): string {
 /** Whether the files are not in UTF-8. */
 export const isRecoded = ({ format, csv }: FilesOptions) => format === "csv" && csv.encoding !== "utf-8";
 
-/** The statement that writes rows of a table into a file of DuckDB's own form, whole. */
+/**
+ * The statement that writes rows of a table into a file of DuckDB's own form, whole. `groupRows`: how many are held and
+ * packed together.
+ */
 export function parquetStatement(
   rows: string,
   columns: StandingColumns,
   path: string,
+  groupRows: number,
   compression = "zstd",
 ): string {
   const names = [...columns.keys()].map(quoteName).join(", ");
-  return `COPY (SELECT ${names} FROM ${rows}) TO ${quoteText(path)} (FORMAT parquet, COMPRESSION ${compression})`;
+  const settings = `FORMAT parquet, COMPRESSION ${compression}, ROW_GROUP_SIZE ${groupRows}`;
+  return `COPY (SELECT ${names} FROM ${rows}) TO ${quoteText(path)} (${settings})`;
 }
 
 /** The statement that writes rows of a table, `FROM` and what follows, into a file. */
@@ -33,10 +38,17 @@ export function copyStatement(
   columns: StandingColumns,
   path: string,
   options: FilesOptions,
+  groupRows: number,
 ): string {
   const { format, compression, csv } = options;
   if (format === "parquet")
-    return parquetStatement(rows, columns, path, compression === "none" ? "uncompressed" : compression);
+    return parquetStatement(
+      rows,
+      columns,
+      path,
+      groupRows,
+      compression === "none" ? "uncompressed" : compression,
+    );
   // another encoding is made of the file, and packed then
   const packs = compression === "gzip" && !isRecoded(options);
   const packed = [`COMPRESSION ${packs ? "gzip" : "none"}`];

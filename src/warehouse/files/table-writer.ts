@@ -13,6 +13,7 @@ import { join } from "node:path";
 import type { FilesOptions } from "../../core/define/files-schema.js";
 import { BridgeError } from "../../core/errors.js";
 import { RUN_COLUMN } from "../../core/shape/own-columns.js";
+import { STAGE_SIZES } from "../duckdb/stage-sizes.js";
 import { DUCKDB, quoteName, quoteText, tableName } from "../duckdb/types.js";
 import type { SqlConnection, StandingColumns } from "../sql/dialect.js";
 import { ledgerSchema } from "../sql/ledger-schema.js";
@@ -30,6 +31,10 @@ export interface NewFiles {
   readonly gone: readonly string[];
 }
 
+/** Rows of a group in a Parquet file: it is held whole to be packed. */
+const MOST_ROWS = 122_880;
+const FEWEST_ROWS = 64;
+
 /** Whether files come beside those that stand, which stay as they are. */
 export const comesBeside = ({ write }: LoadOptions) => write.standing === "kept" && !write.buildsBeside;
 
@@ -43,6 +48,8 @@ interface Part {
   readonly count: number;
   readonly isWhole: boolean;
   readonly content: string;
+  /** rows of a group, where the form has groups */
+  readonly groupRows: number;
 }
 
 export class TableWriter {
@@ -134,7 +141,9 @@ export class TableWriter {
     if (rows < from) throw new BridgeError("INTERNAL", `Of ${from} rows of ${table}, ${rows} are left.`);
     if (rows === from) return undefined;
     const own = { options, table, columns: withOwn(columns) };
-    return { ...own, ...this.lastRows(options, table, rows - from), isWhole: false, content: "" };
+    // of long rows few come at a time
+    const groupRows = MOST_ROWS;
+    return { ...own, ...this.lastRows(options, table, rows - from), isWhole: false, content: "", groupRows };
   }
 
   /** The whole table, where its rows are not those of the files that stand. */
@@ -150,9 +159,11 @@ export class TableWriter {
     const rows = tableName(options.schema, table);
     // which run wrote a row last is told by it
     const told = new Map([...columns, [RUN_COLUMN, { kind: "int64" } as const]]);
-    const { count, content } = await contentOf(on, rows, told, JSON.stringify(this.options));
+    const { count, textBytes, content } = await contentOf(on, rows, told, JSON.stringify(this.options));
     if (old.length > 0 && old.every((file) => file.content === content)) return undefined;
-    return { options, table, columns: withOwn(columns), rows, count, isWhole: true, content };
+    const suiting = (STAGE_SIZES.groupBytes * count) / Math.max(1, textBytes);
+    const groupRows = Math.min(MOST_ROWS, Math.max(FEWEST_ROWS, Math.floor(suiting)));
+    return { options, table, columns: withOwn(columns), rows, count, isWhole: true, content, groupRows };
   }
 
   /** The files of new rows, or of a whole table. `gone`: paths of files that go with it, to which it may add. */
@@ -216,7 +227,7 @@ export class TableWriter {
     day: string | undefined,
     free: ReadonlySet<string>,
   ): Promise<TableFile> {
-    const { options, table, columns, rows, isWhole } = part;
+    const { options, table, columns, rows, isWhole, groupRows } = part;
     const key = `${options.run} ${tableName(options.schema, table)} ${day}`;
     const number = (this.numbers.get(key) ?? 0) + 1;
     this.numbers.set(key, number);
@@ -226,7 +237,7 @@ export class TableWriter {
       free,
     );
     const aside = asideOf(path);
-    const written = await writeDelivered(on, rows, columns, this.at(aside), this.options);
+    const written = await writeDelivered(on, rows, columns, this.at(aside), this.options, groupRows);
     return entryOf(part, { path, aside, format: this.options.format, day, columns }, written);
   }
 
@@ -254,7 +265,8 @@ export class TableWriter {
     const name = `${KEPT}${options.schema}/${table}/${runText(options.run)}.parquet`;
     const path = await this.freePath(on, name, NONE_FREE);
     const aside = asideOf(path);
-    const written = await writeFile(on, parquetStatement(part.rows, columns, this.at(aside)), this.at(aside));
+    const statement = parquetStatement(part.rows, columns, this.at(aside), part.groupRows);
+    const written = await writeFile(on, statement, this.at(aside));
     if (written.rows !== part.count)
       throw new BridgeError("INTERNAL", `Of ${part.count} rows of ${table}, ${written.rows} were kept.`);
     return {

@@ -19,7 +19,16 @@ import type { SqlConnection } from "../sql/dialect.js";
 import type { LeftTables } from "../sql/load-ports.js";
 import type { SqlWork } from "../sql/work.js";
 import type { StreamPlace } from "../warehouse.js";
-import { addFile, filesOf, forget, gonePaths, makeList, markGone, type TableFile } from "./file-list.js";
+import {
+  addFile,
+  filesOf,
+  forget,
+  gonePaths,
+  makeList,
+  markGone,
+  type TableFile,
+  widestRow,
+} from "./file-list.js";
 import { LedgerFile } from "./ledger-file.js";
 import { type Manifest, runManifest, runningRuns, tablesManifest } from "./manifest.js";
 import { ASIDE } from "./names.js";
@@ -62,6 +71,10 @@ export class FilesUpkeep implements Upkeep {
     const isThere = await this.ledger.bringIn(on);
     if (!isThere) await makeList(on);
     else if (!this.readOnly) await this.finishCommit(on);
+  }
+
+  widestRow(on: SqlConnection): Promise<number> {
+    return widestRow(on);
   }
 
   willRun(sql: string): void {

@@ -34,8 +34,9 @@ export async function writeDelivered(
   columns: StandingColumns,
   path: string,
   options: FilesOptions,
+  groupRows: number,
 ): Promise<Written> {
-  const written = await writeFile(on, copyStatement(rows, columns, path, options), path);
+  const written = await writeFile(on, copyStatement(rows, columns, path, options, groupRows), path);
   if (!isRecoded(options)) return written;
   const other = `${path}.recoded`;
   const packed = options.compression === "gzip" ? [createGzip()] : [];
@@ -62,20 +63,27 @@ export function withOwn(columns: StandingColumns): StandingColumns {
   return new Map([...columns, [RUN_COLUMN, { kind: "int64" }], [LOADED_COLUMN, { kind: "timestamp" }]]);
 }
 
-/** How many rows a table has, and a digest of them, in whatever order they stand. */
+/** How many rows a table has, what their texts take, and a digest of them, in whatever order they stand. */
 export async function contentOf(
   on: SqlConnection,
   table: string,
   columns: StandingColumns,
   form: string,
-): Promise<{ readonly count: number; readonly content: string }> {
+): Promise<{ readonly count: number; readonly textBytes: number; readonly content: string }> {
   const cells = [...columns].map(
     ([name, { kind }]) => quoteName(name) + (kind === "json" ? "::VARCHAR" : ""),
   );
   const types = [...columns].map(([name, type]) => `${name} ${formatColumnType(type)}`).join(", ");
+  const texts = [...columns].filter(([, { kind }]) => kind === "text" || kind === "json");
+  const bytes = ["0", ...texts.map(([name]) => `coalesce(strlen(${quoteName(name)}), 0)`)];
   const [row] = await on.rows(
-    `SELECT count(*) AS rows, coalesce(sum(hash(${cells.join(", ")})::HUGEINT), 0)::VARCHAR AS sum FROM ${table}`,
+    `SELECT count(*) AS rows, coalesce(sum(hash(${cells.join(", ")})::HUGEINT), 0)::VARCHAR AS sum,
+     coalesce(sum(${bytes.join(" + ")}), 0)::DOUBLE AS bytes FROM ${table}`,
   );
   const text = [form, types, row?.rows, row?.sum].join("\n");
-  return { count: Number(row?.rows), content: createHash("sha256").update(text).digest("hex").slice(0, 32) };
+  return {
+    count: Number(row?.rows),
+    textBytes: Number(row?.bytes),
+    content: createHash("sha256").update(text).digest("hex").slice(0, 32),
+  };
 }
