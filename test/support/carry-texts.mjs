@@ -1,4 +1,5 @@
-// One run of the notes that a server makes up, in a process of its own, into a DuckDB file or, by a third word, a folder.
+// One run of the notes that a server makes up, in a process of its own: into a DuckDB file, or a folder where the third
+// word says so.
 import { connect, defineConnector, openBridge } from "../../dist/index.js";
 import { duckdb } from "../../dist/warehouse/duckdb/index.js";
 import { folder } from "../../dist/warehouse/files/index.js";

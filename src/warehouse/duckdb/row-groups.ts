@@ -44,7 +44,7 @@ export class RowGroups {
   private longBytes = 0;
   private joined: Joined | undefined;
 
-  /** rows of a full group */
+  /** the rows of a full group in this file */
   private full = FULL;
   /** even the smallest group of the file's rows would be too large */
   private isTooWide = false;
@@ -64,7 +64,7 @@ export class RowGroups {
     return groups;
   }
 
-  /** Chooses a size that suits the widest rows: bytes of one in the file. */
+  /** Chooses a size that suits the file's widest rows, by the bytes that one of them takes. */
   async suit(rowBytes: number): Promise<void> {
     this.full = rowsOfGroup(rowBytes);
     this.isTooWide = rowBytes * this.full > 2 * STAGE_SIZES.groupBytes;
