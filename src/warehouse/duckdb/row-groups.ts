@@ -15,8 +15,8 @@ import { transaction } from "../sql/transaction.js";
 import { STAGE_SIZES } from "./stage-sizes.js";
 import { FILE_DATABASE, quoteName, quoteText, schemaName } from "./types.js";
 
-/** the rows of a full group, where nothing else is said */
-const FULL = 122_880;
+/** The rows of a full group, in a table as in a Parquet file, where nothing else is said. */
+export const FULL_GROUP = 122_880;
 
 /** a group has whole vectors; of fewer rows, narrow tables of the same file would suffer */
 const VECTOR = 2048;
@@ -45,7 +45,7 @@ export class RowGroups {
   private joined: Joined | undefined;
 
   /** the rows of a full group in this file */
-  private full = FULL;
+  private full = FULL_GROUP;
   /** even the smallest group of the file's rows would be too large */
   private isTooWide = false;
 
@@ -68,7 +68,7 @@ export class RowGroups {
   async suit(rowBytes: number): Promise<void> {
     this.full = rowsOfGroup(rowBytes);
     this.isTooWide = rowBytes * this.full > 2 * STAGE_SIZES.groupBytes;
-    if (this.full < FULL) {
+    if (this.full < FULL_GROUP) {
       // the size is the attachment's
       await this.connection.run(`DETACH ${FILE_DATABASE}`);
       await this.attach(`, ROW_GROUP_SIZE ${this.full}`);
@@ -92,7 +92,7 @@ export class RowGroups {
     const isLong = added >= this.full || this.longBytes >= STAGE_SIZES.groupBytes;
     if (this.isTooWide) return;
     // what is gone leaves room to be gained
-    if (deleted >= FULL) await this.join("all");
+    if (deleted >= FULL_GROUP) await this.join("all");
     else if (isLong && this.joined === "some" && (await this.isLedgerTidy())) await this.join("none");
   }
 
@@ -144,7 +144,7 @@ export class RowGroups {
 /** How many rows a full group may have, of so many bytes each. */
 export function rowsOfGroup(rowBytes: number): number {
   const vectors = Math.floor(STAGE_SIZES.groupBytes / (rowBytes * VECTOR));
-  return Math.min(FULL, Math.max(FEWEST, vectors * VECTOR));
+  return Math.min(FULL_GROUP, Math.max(FEWEST, vectors * VECTOR));
 }
 
 /**
@@ -155,7 +155,7 @@ export async function widestRow(connection: DuckDBConnection, path: string): Pro
   const { size: fileBytes } = await stat(path);
   if (fileBytes <= STAGE_SIZES.groupBytes) return 0;
   // no table takes more than the file
-  const most = Math.floor((fileBytes * FULL) / STAGE_SIZES.groupBytes);
+  const most = Math.floor((fileBytes * FULL_GROUP) / STAGE_SIZES.groupBytes);
   const tables = await rowsOf(
     connection,
     `SELECT schema_name AS schema, table_name AS name, estimated_size::DOUBLE AS rows FROM duckdb_tables()

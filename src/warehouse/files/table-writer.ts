@@ -13,6 +13,7 @@ import { join } from "node:path";
 import type { FilesOptions } from "../../core/define/files-schema.js";
 import { BridgeError } from "../../core/errors.js";
 import { RUN_COLUMN } from "../../core/shape/own-columns.js";
+import { FULL_GROUP } from "../duckdb/row-groups.js";
 import { STAGE_SIZES } from "../duckdb/stage-sizes.js";
 import { DUCKDB, quoteName, quoteText, tableName } from "../duckdb/types.js";
 import type { SqlConnection, StandingColumns } from "../sql/dialect.js";
@@ -31,8 +32,7 @@ export interface NewFiles {
   readonly gone: readonly string[];
 }
 
-/** Rows of a group in a Parquet file: it is held whole to be packed. */
-const MOST_ROWS = 122_880;
+/** Rows of a group in a Parquet file, at least: it is held whole to be packed. */
 const FEWEST_ROWS = 64;
 
 /** Whether files come beside those that stand, which stay as they are. */
@@ -142,8 +142,8 @@ export class TableWriter {
     if (rows === from) return undefined;
     const own = { options, table, columns: withOwn(columns) };
     // of long rows few come at a time
-    const groupRows = MOST_ROWS;
-    return { ...own, ...this.lastRows(options, table, rows - from), isWhole: false, content: "", groupRows };
+    const last = this.lastRows(options, table, rows - from);
+    return { ...own, ...last, isWhole: false, content: "", groupRows: FULL_GROUP };
   }
 
   /** The whole table, where its rows are not those of the files that stand. */
@@ -162,7 +162,7 @@ export class TableWriter {
     const { count, textBytes, content } = await contentOf(on, rows, told, JSON.stringify(this.options));
     if (old.length > 0 && old.every((file) => file.content === content)) return undefined;
     const suiting = (STAGE_SIZES.groupBytes * count) / Math.max(1, textBytes);
-    const groupRows = Math.min(MOST_ROWS, Math.max(FEWEST_ROWS, Math.floor(suiting)));
+    const groupRows = Math.min(FULL_GROUP, Math.max(FEWEST_ROWS, Math.floor(suiting)));
     return { options, table, columns: withOwn(columns), rows, count, isWhole: true, content, groupRows };
   }
 
