@@ -226,9 +226,10 @@ export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
     widened,
     fitted,
     same: (left: string, right: string) => `${left} <=> ${right}`,
-    // the source first: the target has an index
+    // the source first: the target has an index, which is taken even where the server believes the target to be all but
+    // empty, and would read all of it for each row of the source
     deleteFrom: (target: string, alias: string, source: string | undefined, where: string) =>
-      `DELETE ${alias} FROM ${source === undefined ? "" : `${source} STRAIGHT_JOIN `}${target} AS ${alias} WHERE ${where}`,
+      `DELETE /*+ INDEX(${alias}) */ ${alias} FROM ${source === undefined ? "" : `${source} STRAIGHT_JOIN `}${target} AS ${alias} WHERE ${where}`,
     updateFrom: (
       target: string,
       alias: string,
@@ -237,7 +238,7 @@ export function mysqlDialect(make: ServerMake, prefix: string): SqlDialect {
       where: string,
     ) => {
       const changes = Object.entries(set).map(([column, value]) => `${alias}.${column} = ${value}`);
-      return `UPDATE ${source} STRAIGHT_JOIN ${target} AS ${alias} SET ${changes.join(", ")} WHERE ${where}`;
+      return `UPDATE /*+ INDEX(${alias}) */ ${source} STRAIGHT_JOIN ${target} AS ${alias} SET ${changes.join(", ")} WHERE ${where}`;
     },
     addColumn: (target: string, column: string, type: ColumnType) => [
       // one that a broken-off run has left is empty, and may be of another type
