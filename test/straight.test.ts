@@ -5,22 +5,26 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { SENT_AT_ONCE } from "../src/warehouse/sql/stage.js";
 import { STRAIGHT_RULE } from "../src/warehouse/sql/straight.js";
 import { StraightTable } from "../src/warehouse/sql/straight-table.js";
-import { apiOf, bridgeInto } from "./support/carry.js";
+import {
+  anyPages,
+  asLast,
+  CURSOR,
+  carryPages,
+  type Hut,
+  type HutHouse,
+  hut,
+  huts,
+  later,
+  type Pages,
+  standing,
+  type Ways,
+} from "./support/hut-pages.js";
 import { tries } from "./support/long.js";
 import { isPostgres, theServer } from "./support/warehouse.js";
-
-interface Hut {
-  readonly id: number;
-  readonly name?: string | number;
-  readonly beds?: readonly { readonly no: number }[];
-  readonly [more: string]: unknown;
-}
 
 /** Runs a statement on the server. */
 const on = (url: string, statement: string) =>
   theServer.connected(url, (query) => query(theServer.named(url, statement)));
-type Pages = readonly (readonly Hut[])[];
-
 const usual = { rule: { ...STRAIGHT_RULE }, sent: { ...SENT_AT_ONCE } };
 const temporary = process.env.TMPDIR;
 
@@ -58,61 +62,13 @@ function watched() {
   };
 }
 
-interface Ways {
-  readonly url?: string;
-  readonly write?: "upsert" | "replace";
-  /** rows between two checkpoints */
-  readonly checkpoint?: number;
-  readonly stream?: object;
-  /** called before a page is answered */
-  readonly before?: (page: number, url: string) => unknown;
-}
-
-async function carry(
-  pages: Pages,
-  { url, write = "upsert", checkpoint = 6, stream = {}, before }: Ways = {},
-) {
-  const into = url ?? (await theServer.fresh());
-  // page after page: what comes again has changed meanwhile
-  const paged = { records: "$.items[*]", pages: { token: "$.next", query: "page" } };
-  const api = apiOf({ ...paged, ...stream }, async ({ query }) => {
-    const page = Number(query.get("page") ?? 1);
-    const status = await before?.(page, into);
-    if (typeof status === "number") return { status, body: {} };
-    const next = page < pages.length ? String(page + 1) : null;
-    return { body: { items: pages[page - 1], next } };
-  });
-  const options = { streams: { s: { write } }, checkpoint: { rows: checkpoint } };
-  const bridge = await bridgeInto(theServer.warehouse(into), api, options);
-  const report = await bridge.run();
-  return { url: into, report, told: report.streams[0]! };
-}
-
-/** Later ones are newer: what comes twice has changed meanwhile. */
-const CURSOR = { cursor: { field: "at", query: "since" } };
-let at = 0;
-const hut = (id: number, more: object = {}): Hut => ({
-  ...{ id, name: `Hut ${id}`, beds: [{ no: id }, { no: -id }], at: ++at },
-  ...more,
-});
-/** Pages of two huts each, all of them new. */
-const huts = (pages: number): Hut[][] =>
-  Array.from({ length: pages }, (_, n) => [hut(n * 2 + 1), hut(n * 2 + 2)]);
-
-/** The huts as they stand, as the last of each that came would. */
-async function standing(url: string): Promise<string[]> {
-  const rows = await on(url, "SELECT id, name FROM huts.s ORDER BY id");
-  const beds = await on(url, "SELECT s_id, no FROM huts.s_beds ORDER BY s_id, eb_position");
-  const of = (id: unknown) => beds.flatMap((bed) => (bed.s_id === id ? String(bed.no) : []));
-  return rows.map(({ id, name }) => `${id} ${name ?? "-"} ${of(id).join(",")}`);
-}
-
-function asLast(pages: Pages): string[] {
-  const last = new Map(pages.flat().map((each) => [each.id, each]));
-  return [...last.values()]
-    .sort((a, b) => a.id - b.id)
-    .map(({ id, name, beds = [] }) => `${id} ${name ?? "-"} ${beds.map(({ no }) => no).join(",")}`);
-}
+const house: HutHouse = {
+  fresh: () => theServer.fresh(),
+  warehouse: (url) => theServer.warehouse(url),
+  on,
+};
+const carry = (pages: Pages, ways?: Ways) => carryPages(house, pages, ways);
+const stands = (url: string) => standing(house, url);
 
 describe("rows that are all new", () => {
   it.each(["upsert", "replace"] as const)(
@@ -121,7 +77,7 @@ describe("rows that are all new", () => {
       const sent = watched();
       const { url, told } = await carry(huts(10), { write });
       expect(told).toMatchObject({ outcome: "done", added: 20, changed: 0, unchanged: 0 });
-      expect(await standing(url)).toEqual(asLast(huts(10)));
+      expect(await stands(url)).toEqual(asLast(huts(10)));
       expect(sent.timesBack).toBe(0);
       // the first checkpoint has a page or two of them
       expect(sent.rows("s")).toBeGreaterThanOrEqual(14);
@@ -151,10 +107,10 @@ describe("rows that are all new", () => {
     const [first] = seen;
     // what came before the failure is committed with the cursor that belongs to it, all or nothing
     expect(first).toBeLessThan(10);
-    expect(await standing(url)).toHaveLength(Number(noted?.n));
+    expect(await stands(url)).toHaveLength(Number(noted?.n));
     const again = await carry(huts(8), { url });
     expect(again.report.outcome).toBe("done");
-    expect(await standing(url)).toEqual(asLast(huts(8)));
+    expect(await stands(url)).toEqual(asLast(huts(8)));
     expect(sent.rows("s")).toBeGreaterThan(0);
   });
 
@@ -177,11 +133,11 @@ describe("what is not as expected takes them back", () => {
     ["a list that is new", hut(50, { guests: [{ name: "Ada" }] })],
   ])("%s", async (_what, odd) => {
     const sent = watched();
-    const all = [...pages.slice(0, 5), [{ ...odd, at: ++at }], ...pages.slice(5)];
+    const all = [...pages.slice(0, 5), [{ ...odd, at: later() }], ...pages.slice(5)];
     const { url, told, report } = await carry(all, { checkpoint: LATE, stream: CURSOR });
     expect(report.error?.message).toBeUndefined();
     expect(told.outcome).toBe("done");
-    expect(await standing(url)).toEqual(asLast(all));
+    expect(await stands(url)).toEqual(asLast(all));
     expect(sent.timesBack).toBeGreaterThan(0);
     const [beds] = await on(url, "SELECT count(*) AS n FROM huts.s_beds");
     const last = new Map(all.flat().map((each) => [each.id, each.beds ?? []]));
@@ -193,7 +149,7 @@ describe("what is not as expected takes them back", () => {
     const all = pages.map((page, n) => (n < 3 ? page : page.map((each) => ({ ...each, altitude: each.id }))));
     const { url, told } = await carry(all, { checkpoint: 6 });
     expect(told).toMatchObject({ outcome: "done", added: 16, changed: 0 });
-    expect(await standing(url)).toEqual(asLast(all));
+    expect(await stands(url)).toEqual(asLast(all));
     // all but those of the first checkpoint, and of that which the field came with
     expect(sent.rows("s")).toBeGreaterThanOrEqual(10);
   });
@@ -203,7 +159,7 @@ describe("what is not as expected takes them back", () => {
     const sent = watched();
     const { told } = await carry(pages, { url, checkpoint: LATE });
     expect(told).toMatchObject({ outcome: "done", added: 15, changed: 1 });
-    expect(await standing(url)).toEqual(asLast(pages));
+    expect(await stands(url)).toEqual(asLast(pages));
     expect(sent.timesBack).toBe(2);
   });
 
@@ -212,7 +168,7 @@ describe("what is not as expected takes them back", () => {
     const all = [...pages.slice(0, 5), [{ id: 3, gone: true }], ...pages.slice(5)];
     const { url, told } = await carry(all, { checkpoint: LATE, stream: { gone: "record.gone == true" } });
     expect(told.outcome).toBe("done");
-    expect(await standing(url)).toEqual(asLast(pages).filter((row) => !row.startsWith("3 ")));
+    expect(await stands(url)).toEqual(asLast(pages).filter((row) => !row.startsWith("3 ")));
     expect(sent.rows("s")).toBeGreaterThan(0);
   });
 
@@ -221,7 +177,7 @@ describe("what is not as expected takes them back", () => {
     const { url, told, report } = await carry(pages);
     expect(report.error?.message).toBeUndefined();
     expect(told).toMatchObject({ outcome: "done", added: 16 });
-    expect(await standing(url)).toEqual(asLast(pages));
+    expect(await stands(url)).toEqual(asLast(pages));
   });
 });
 
@@ -237,7 +193,7 @@ describe("tables that do not refuse a second row of a key", () => {
     const { told } = await carry(pages, { url, checkpoint: 3 });
     expect(told).toMatchObject({ outcome: "done", added: 8, changed: 1 });
     expect(sent.rows("s")).toBe(0);
-    expect(await standing(url)).toEqual(asLast([...huts(1), ...pages]));
+    expect(await stands(url)).toEqual(asLast([...huts(1), ...pages]));
   });
 
   it.runIf(theServer.key === "mariadb")(
@@ -263,28 +219,12 @@ describe("tables that do not refuse a second row of a key", () => {
 
 it("whatever comes, in whatever pages and checkpoints, what stands is what came last", async () => {
   const sent = watched();
-  const record = fc.record(
-    {
-      id: fc.integer({ min: 1, max: 60 }),
-      name: fc.oneof(fc.constantFrom("A", "B", "é\t\\"), fc.integer({ min: 1, max: 3 })),
-      beds: fc.array(fc.record({ no: fc.integer({ min: 0, max: 9 }) }), { maxLength: 2 }),
-      more: fc.constantFrom(1, "x"),
-    },
-    { requiredKeys: ["id"] },
-  );
-  const page = fc.uniqueArray(record, { selector: ({ id }) => id, minLength: 1, maxLength: 3 });
-  const pages = fc.array(page, { minLength: 1, maxLength: 6 });
   await fc.assert(
-    fc.asyncProperty(pages, fc.integer({ min: 1, max: 20 }), async (odd, checkpoint) => {
-      // a beginning that is all new, and no page like the one before
-      const all = [
-        ...huts(3).map((page) => page.map((each) => ({ ...each, id: each.id + 100 }))),
-        ...odd,
-      ].map((page, n) => [...page, { id: 200 + n }].map((each) => ({ ...each, at: ++at })));
+    fc.asyncProperty(anyPages(), fc.integer({ min: 1, max: 20 }), async (all, checkpoint) => {
       const { url, told, report } = await carry(all, { checkpoint, stream: CURSOR });
       expect(report.error?.message).toBeUndefined();
       expect(told.outcome).toBe("done");
-      expect(await standing(url)).toEqual(asLast(all));
+      expect(await stands(url)).toEqual(asLast(all));
     }),
     { numRuns: tries(60, 400) },
   );

@@ -32,7 +32,10 @@ export async function loadRuns(all: readonly RunOfRecords[], { stream, write, de
   const usual = { ...STAGE_SIZES };
   const records = all.flat(3).length;
   if (records % 2 === 0)
-    Object.assign(STAGE_SIZES, { fewRows: 1, groupRows: 2, fileBytes: (records % 3) * 2000 });
+    Object.assign(STAGE_SIZES, {
+      ...{ fewRows: 1, groupRows: 2, fileBytes: (records % 3) * 2000 },
+      aheadRows: records % 4 === 0 ? 1 : 3,
+    });
   const connector = defineConnector({
     connector: "c",
     api: { url: "https://api.huts.example" },

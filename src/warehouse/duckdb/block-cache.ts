@@ -44,6 +44,13 @@ export class BlockCache {
     await this.trimming;
   }
 
+  /** Gives back what the allocator keeps for later: DuckDB has it do so whenever a limit is set, be it the same. */
+  async release(): Promise<void> {
+    this.usual ??= await memoryLimit(this.connection);
+    // RESET would change what the setting says, and leave the limit that holds as low as it is
+    await this.connection.run(`SET memory_limit = ${quoteText(this.usual)}`);
+  }
+
   private async lowerLimit(): Promise<void> {
     const { connection } = this;
     const [held] = (await connection.runAndReadAll(HELD)).getRowObjects();
@@ -54,8 +61,7 @@ export class BlockCache {
     } catch {
       // more than that is in use: what could be given back is
     } finally {
-      // RESET would change what the setting says, and leave the limit that holds as low as it is
-      await connection.run(`SET memory_limit = ${quoteText(this.usual)}`);
+      await this.release();
     }
   }
 }

@@ -8,7 +8,7 @@ import pLimit, { type LimitFunction } from "p-limit";
 import { BridgeError, isBridgeError } from "../../core/errors.js";
 import type { UserTable } from "../../core/into/user-table.js";
 import type { NameRules } from "../../core/shape/naming.js";
-import type { SqlConnection, SqlValue } from "../sql/dialect.js";
+import type { SqlConnection } from "../sql/dialect.js";
 import { SqlLedger } from "../sql/ledger.js";
 import { SqlLoad } from "../sql/load.js";
 import type { LoadPorts } from "../sql/load-ports.js";
@@ -31,8 +31,10 @@ import type {
   WarehouseFacts,
   WarehouseSession,
 } from "../warehouse.js";
+import { Ahead, type AheadConnection } from "./ahead.js";
 import { BlockCache, memoryShare } from "./block-cache.js";
 import { Catalog } from "./catalog.js";
+import { connectionOf, type Upkeep, withUpkeep } from "./connections.js";
 import { driver } from "./driver.js";
 import { openError } from "./open-errors.js";
 import { RowGroups, widestRow } from "./row-groups.js";
@@ -44,26 +46,6 @@ import { userTable } from "./user-tables.js";
 
 /** DuckDB itself has no limit; this one keeps names readable. */
 const NAMES: NameRules = Object.freeze({ maxBytes: 120 });
-
-/** What goes with the transactions in a DuckDB file in which another warehouse works: what counts is elsewhere. */
-export interface Upkeep {
-  /** the folder whose files it reads and writes */
-  readonly folder: string;
-  /** Brings the ledger in, before it is looked at. */
-  bringIn(on: SqlConnection): Promise<void>;
-  /** The bytes of a row in what is brought in later, where rows are widest. */
-  widestRow(on: SqlConnection): Promise<number>;
-  /** A transaction begins; what the last one left, where it was not committed, is void. */
-  begin(): void;
-  /** Statements that are run, before they are. */
-  willRun(sql: string): void;
-  /** Inside of a transaction, at its end. */
-  beforeCommit(on: SqlConnection): Promise<void>;
-  afterCommit(on: SqlConnection): Promise<void>;
-  readonly writeOut: NonNullable<LoadPorts["writeOut"]>;
-  /** A stream's tables go, inside of a transaction. */
-  dropped(on: SqlConnection, of: StreamPlace): Promise<void>;
-}
 
 /** `storageVersion`: the form that the file is written in, as DuckDB names them. */
 interface FileOptions extends OpenOptions {
@@ -170,6 +152,8 @@ export class DuckSession implements WarehouseSession, StagePlace {
   private readonly cleaned = new Set<string>();
   /** loads open one after the other: what a broken-off one left aside is dropped before any other builds its own */
   private readonly opening = pLimit(1);
+  /** rows of one load go into their tables ahead */
+  private isAhead = false;
 
   readonly ledger: SqlLedger;
   readonly waiting: StageFolder;
@@ -199,6 +183,7 @@ export class DuckSession implements WarehouseSession, StagePlace {
           return result;
         }),
       writeOut: this.parts.upkeep?.writeOut,
+      goesAhead: this.mayGoAhead,
     };
     if (options.into !== undefined) return new UserLoad({ ...options, into: options.into }, ports);
     return this.opening(async () => {
@@ -212,21 +197,55 @@ export class DuckSession implements WarehouseSession, StagePlace {
     return this.onFile((on) => userTable(DUCKDB, on, schema, table));
   }
 
+  /** What another warehouse takes from the file it takes from the connection that writes. */
+  private get mayGoAhead(): boolean {
+    return this.parts.upkeep === undefined;
+  }
+
   /** DuckDB runs one query of a connection at a time: stages have one of their own. */
   private async openStages(): Promise<StageSet> {
-    const connection = await this.parts.instance.connect();
+    const { instance, connection: writing } = this.parts;
+    const connection = await instance.connect();
     const stages: StageTable[] = [];
+    const ahead = new Ahead({
+      connect: () => this.connectAhead(),
+      inTurn: (work) => this.parts.turns(work),
+      giveMemoryBack: () => this.cache.release(),
+      claim: () => this.claimAhead(),
+    });
     return {
-      connection: this.parts.connection,
-      stage: (table) => {
-        const stage = new StageTable(connection, this, `${table}_${++this.stages}`, table);
+      get connection() {
+        return ahead.committing ?? writing;
+      },
+      stage: (table, use) => {
+        const name = `${table}_${++this.stages}`;
+        const stage = new StageTable(connection, this, name, table, ahead, use.ahead);
         stages.push(stage);
         return stage;
       },
       get isHeavy() {
         return stages.some(({ longBytes }) => longBytes >= STAGE_SIZES.groupBytes);
       },
-      close: async () => connection.closeSync(),
+      settleAhead: (areNew) => ahead.settle(areNew && stages.every(({ isAhead }) => isAhead)),
+      close: async () => {
+        await ahead.close();
+        connection.closeSync();
+      },
+    };
+  }
+
+  private async connectAhead(): Promise<AheadConnection> {
+    const connection = await this.parts.instance.connect();
+    await connection.run("SET TimeZone = 'UTC'");
+    const kept = this.catalog.keptBy(connectionOf(connection, this.groups));
+    return { ...kept, close: () => connection.closeSync() };
+  }
+
+  private claimAhead(): (() => void) | undefined {
+    if (this.isAhead) return undefined;
+    this.isAhead = true;
+    return () => {
+      this.isAhead = false;
     };
   }
 
@@ -343,33 +362,6 @@ export class DuckSession implements WarehouseSession, StagePlace {
       await this.onFile((on) => on.run(`DROP TABLE ${tableName(schema, name)}`));
     }
   }
-}
-
-/** A connection whose transactions are kept up with. */
-function withUpkeep(connection: SqlConnection, upkeep: Upkeep | undefined): SqlConnection {
-  if (upkeep === undefined) return connection;
-  const kept: SqlConnection = {
-    rows: (sql, values) => connection.rows(sql, values),
-    run: async (sql, values) => {
-      upkeep.willRun(sql);
-      if (sql === "BEGIN") upkeep.begin();
-      if (sql === "COMMIT") await upkeep.beforeCommit(kept);
-      await connection.run(sql, values);
-      if (sql === "COMMIT") await upkeep.afterCommit(kept);
-    },
-  };
-  return kept;
-}
-
-function connectionOf(connection: DuckDBConnection, groups?: RowGroups): SqlConnection {
-  const list = (values: readonly SqlValue[] = []) => values.map((value) => value);
-  return {
-    run: async (sql, values) => {
-      const { rowsChanged } = await connection.run(sql, list(values));
-      await groups?.noted(sql, rowsChanged);
-    },
-    rows: async (sql, values) => (await connection.runAndReadAll(sql, list(values))).getRowObjectsJS(),
-  };
 }
 
 async function exists(path: string): Promise<boolean> {

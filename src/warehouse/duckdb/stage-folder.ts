@@ -11,6 +11,7 @@ import { type Bytes, type ParquetColumn, ParquetFile, type RowGroup } from "../p
 
 /** A file of rows: written, then read, then removed. */
 export class StageFile {
+  rows = 0;
   private isWhole = false;
 
   constructor(
@@ -22,6 +23,7 @@ export class StageFile {
   /** @throws BridgeError FILE_UNWRITABLE */
   async add(groups: readonly RowGroup[]): Promise<void> {
     await this.write(groups.flatMap((group) => this.form.group(group)));
+    for (const { rows } of groups) this.rows += rows;
   }
 
   /** From here on it can be read, and no rows come any more. @throws BridgeError FILE_UNWRITABLE */

@@ -4,6 +4,8 @@ export const STAGE_SIZES = {
   fewRows: 1000,
   /** rows of a group, which DuckDB reads on one of its threads */
   groupRows: 60_000,
+  /** so many rows are a file, where they go into their table ahead */
+  aheadRows: 60_000,
   /** rows are held up to so many bytes, be they few, then they go into a file */
   fileBytes: 4 * 1024 * 1024,
   /** a row of so many bytes, on average, is a long one: a full group of such would take too much memory */

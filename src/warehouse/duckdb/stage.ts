@@ -2,8 +2,8 @@
  * Stages: what waits for the next checkpoint, gathered on the main thread while the last one is committed on another.
  *
  *   few rows ── appender ─▶ a table in a memory database beside the file
- *   many     ── copied ───▶ a Parquet file, which DuckDB reads on its own threads: one, for of several it guesses how
- *                           many rows they have; into the table where statements change it
+ *   many     ── copied ───▶ a Parquet file, which DuckDB reads on its own threads; into the table where statements
+ *                           change it. Several, where each goes into the table of the stream ahead: see `ahead.ts`
  */
 
 import type { DuckDBAppender, DuckDBConnection, DuckDBDataChunk } from "@duckdb/node-api";
@@ -12,8 +12,9 @@ import type { ColumnBatch, TableBatch, Utf8Texts } from "../../core/shape/batch.
 import { bytesOfText, fixedWidth, hasValue } from "../../core/shape/batch.js";
 import type { ColumnSchema, TableSchema } from "../../core/shape/table-shape.js";
 import { type ParquetColumn, RowGroup } from "../parquet/parquet.js";
-import { stageColumns, stageStatements } from "../sql/merge-plan.js";
-import { SEQUENCE_COLUMN, type Stage } from "../sql/stage.js";
+import { insertStatement, stageColumns, stageStatements } from "../sql/merge-plan.js";
+import { SEQUENCE_COLUMN, type Stage, type StageUse } from "../sql/stage.js";
+import type { Ahead } from "./ahead.js";
 import type { BlockCache } from "./block-cache.js";
 import { bindings, driver } from "./driver.js";
 import type { RowGroups } from "./row-groups.js";
@@ -52,8 +53,13 @@ export class StageTable implements Stage {
   private waitingRows = 0;
   private waitingBytes = 0;
   private groups: RowGroup[] = [];
-  private file: StageFile | undefined;
+  /** the last of them may still grow */
+  private files: StageFile[] = [];
+  private isGrowing = false;
   private tableRows = 0;
+  /** how many went on their way ahead */
+  private rowsAhead = 0;
+  private schema: TableSchema | undefined;
 
   constructor(
     private readonly connection: DuckDBConnection,
@@ -61,10 +67,22 @@ export class StageTable implements Stage {
     /** name of the stage table in the stage database */
     readonly name: string,
     readonly table: string,
+    /** where rows may go into their table ahead */
+    private readonly ahead?: Ahead,
+    private readonly into?: StageUse["ahead"],
   ) {}
 
   get sqlName(): string {
-    return this.file === undefined ? this.tableName : `(${this.fileQuery(this.file)})`;
+    return this.files.length === 0 ? this.tableName : `(${this.filesQuery()})`;
+  }
+
+  get isStraight(): boolean {
+    return this.ahead?.committing !== undefined;
+  }
+
+  /** all of its rows went ahead */
+  get isAhead(): boolean {
+    return this.rowsAhead === this.rows;
   }
 
   /** what its rows take where they are long, else none */
@@ -83,7 +101,10 @@ export class StageTable implements Stage {
   private async bringTo(schema: TableSchema): Promise<void> {
     const place = { stage: this.tableName, temporary: false };
     const statements = stageStatements(DUCKDB, place, this.columns, schema);
+    this.schema = schema;
     if (statements.length === 0) return;
+    // rows of another form are not for the table as it stands
+    if (this.columns.length > 0) await this.ahead?.giveUp();
     await this.allIntoTable();
     this.closeAppender();
     for (const statement of statements) await this.connection.run(statement);
@@ -106,11 +127,14 @@ export class StageTable implements Stage {
     this.group();
     if (this.groups.reduce((sum, { bytes }) => sum + bytes, 0) >= STAGE_SIZES.fileBytes)
       await this.writeGroups();
+    if (this.into !== undefined && this.isGrowing && this.files.at(-1)!.rows >= STAGE_SIZES.aheadRows)
+      await this.finishFile(true);
   }
 
-  flush(): Promise<void> {
+  async flush(): Promise<void> {
     this.place.groups.come(this.longBytes);
-    return this.place.cache.during(() => this.allIntoOne());
+    await this.place.cache.during(() => this.allIntoOne());
+    await this.ahead?.arrived();
   }
 
   writable(): Promise<void> {
@@ -119,17 +143,19 @@ export class StageTable implements Stage {
 
   async drop(): Promise<void> {
     await this.place.cache.during(async () => this.closeAppender());
-    await this.removeFile();
+    await this.ahead?.arrived();
+    await this.removeFiles();
     await this.place.cache.during(() => this.connection.run(`DROP TABLE IF EXISTS ${this.tableName}`));
   }
 
   /** Rows are in the table, or in a file that can be read. */
   private async allIntoOne(): Promise<void> {
-    if (this.groups.length === 0 && this.file === undefined) this.appendWaiting();
+    const isAhead = this.ahead?.isUnderWay === true;
+    if (this.groups.length === 0 && this.files.length === 0 && !isAhead) this.appendWaiting();
     else {
       this.group();
       await this.writeGroups();
-      await this.file?.finish();
+      await this.finishFile(false);
       // rows are in one place or the other
       if (this.tableRows > 0) await this.intoTable();
     }
@@ -197,8 +223,25 @@ export class StageTable implements Stage {
     const { groups } = this;
     if (groups.length === 0) return;
     this.groups = [];
-    this.file ??= await this.place.waiting.create(this.fileColumns());
-    await this.file.add(groups);
+    if (!this.isGrowing) this.files.push(await this.place.waiting.create(this.fileColumns()));
+    this.isGrowing = true;
+    await this.files.at(-1)!.add(groups);
+  }
+
+  /** The file that grows is whole; its rows go into their table ahead where others do, or are the first. */
+  private async finishFile(mayBegin: boolean): Promise<void> {
+    if (!this.isGrowing) return;
+    const file = this.files.at(-1)!;
+    await file.finish();
+    this.isGrowing = false;
+    const { ahead, into, schema } = this;
+    if (ahead === undefined || schema === undefined || !(mayBegin || ahead.isUnderWay)) return;
+    const rows = `(${this.fileQuery(file)})`;
+    ahead.put({
+      into: into ?? (async () => undefined),
+      statement: (target) => insertStatement(DUCKDB, target.sqlName, rows, schema, target),
+    });
+    this.rowsAhead += file.rows;
   }
 
   private fileQuery({ path }: StageFile): string {
@@ -207,17 +250,21 @@ export class StageTable implements Stage {
     return `SELECT ${columns.join(", ")} FROM read_parquet(${quoteText(path)})`;
   }
 
-  private async intoTable(): Promise<void> {
-    if (this.file === undefined) return;
-    await this.connection.run(`INSERT INTO ${this.tableName} BY NAME ${this.fileQuery(this.file)}`);
-    this.tableRows = this.rows;
-    await this.removeFile();
+  /** One by one: of a list of files DuckDB guesses how many rows they have, and joins it from the wrong side. */
+  private filesQuery(): string {
+    return this.files.map((file) => this.fileQuery(file)).join(" UNION ALL ");
   }
 
-  private async removeFile(): Promise<void> {
-    const { file } = this;
-    this.file = undefined;
-    await file?.remove();
+  private async intoTable(): Promise<void> {
+    if (this.files.length === 0) return;
+    await this.connection.run(`INSERT INTO ${this.tableName} BY NAME ${this.filesQuery()}`);
+    this.tableRows = this.rows;
+    await this.removeFiles();
+  }
+
+  private async removeFiles(): Promise<void> {
+    for (const file of this.files.splice(0)) await file.remove();
+    this.isGrowing = false;
   }
 
   private closeAppender(): void {

@@ -14,7 +14,7 @@ import { writeFile as writeText } from "node:fs/promises";
 import { join } from "node:path";
 import type { FilesOptions } from "../../core/define/files-schema.js";
 import { BridgeError } from "../../core/errors.js";
-import type { Upkeep } from "../duckdb/session.js";
+import type { Upkeep } from "../duckdb/connections.js";
 import type { SqlConnection } from "../sql/dialect.js";
 import type { LeftTables } from "../sql/load-ports.js";
 import type { SqlWork } from "../sql/work.js";

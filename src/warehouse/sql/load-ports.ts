@@ -58,6 +58,8 @@ export interface LoadPorts {
   readonly places?: TablePlaces | undefined;
   /** Takes what a commit leaves in the stream's tables, inside of its transaction. */
   readonly writeOut?: ((work: SqlWork, left: LeftTables) => Promise<void>) | undefined;
+  /** rows may go into their tables ahead of their checkpoint */
+  readonly goesAhead?: boolean | undefined;
   /** undefined: rows go by stages */
   readonly straight?: StraightPorts | undefined;
   /** whether a checkpoint is in the ledger: asked where the answer to its commit was lost */

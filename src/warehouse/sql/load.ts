@@ -16,6 +16,7 @@ import type {
   StreamLoad,
   SweepEntry,
 } from "../warehouse.js";
+import { AheadWay, areAllNew } from "./ahead.js";
 import { Intake, told } from "./intake.js";
 import type { LoadPorts } from "./load-ports.js";
 import { mergeSlot, prepareSlot } from "./merge.js";
@@ -44,6 +45,7 @@ export class SqlLoad implements StreamLoad {
   readonly missing: readonly string[];
   private readonly intake: Intake;
   private readonly straight: StraightWay;
+  private readonly ahead: AheadWay;
   /** keys that a sweep has found */
   private readonly living: Slot;
   private schemaIsNew = false;
@@ -69,6 +71,7 @@ export class SqlLoad implements StreamLoad {
     this.replaced = buildsBeside ? tables : new Map();
     this.orphaned = this.fresh ? [...this.standing.keys()] : [];
     this.straight = new StraightWay(options, ports.straight);
+    this.ahead = new AheadWay(options, ports.goesAhead === true, !this.standing.has(options.rootTable));
     const openStages = async () => {
       await this.straight.known();
       return ports.openStages();
@@ -90,7 +93,7 @@ export class SqlLoad implements StreamLoad {
   }
 
   get firstRows(): number | undefined {
-    return this.straight.firstRows;
+    return this.straight.firstRows ?? this.ahead.firstRows;
   }
 
   async add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void> {
@@ -155,8 +158,10 @@ export class SqlLoad implements StreamLoad {
         return this.ports.inTurn(() => this.commit(slot, tables, entry, { noteColumns, last }));
       });
       const [root] = tables;
-      if (root !== undefined && slot.rows.size > 0)
+      if (root !== undefined && slot.rows.size > 0) {
         this.straight.learn(slot, { flushed, committed }, this.nameOf(root.name), root);
+        this.ahead.learn(committed);
+      }
       return await committed;
     } finally {
       await slot.drop();
@@ -207,8 +212,6 @@ export class SqlLoad implements StreamLoad {
   ): Promise<Committed> {
     const { options, replaced } = this;
     const { notes, places } = this.ports;
-    const work = this.workOn(slot);
-    const on = work.connection;
     const { buildsBeside } = options.write;
     const swaps = buildsBeside && last;
     const [root] = tables;
@@ -217,8 +220,13 @@ export class SqlLoad implements StreamLoad {
     const standing = new Map(this.standing);
     const target = this.mergeTarget(tables, standing);
     // a record in quarantine may be older than what came again: then that is written, so that a mend can tell
-    const mayKeep = async () => !(await notes.hasQuarantined(on, options));
-    const { doubled, unchanged, matches } = await prepareSlot(work, slot, target, this.standing, mayKeep);
+    const preparing = this.workOn(slot);
+    const mayKeep = async () => !(await notes.hasQuarantined(preparing.connection, options));
+    const prepared = await prepareSlot(preparing, slot, target, this.standing, mayKeep);
+    const { doubled, unchanged, matches } = prepared;
+    await slot.settleAhead(root !== undefined && areAllNew(slot, root, prepared));
+    const work = this.workOn(slot);
+    const on = work.connection;
     const isApart = work.sql.tablesApart === true;
     // rows that are in their tables have found them as they need them
     const makeTables = async () =>
@@ -339,7 +347,11 @@ export class SqlLoad implements StreamLoad {
     // of a stream that has no table yet, whose rows are found again by their key or not at all
     const mayBecome = write.standing === "replaced" && !standing.has(rootTable) && !standing.has(table.name);
     const into = { sqlName: this.target(table.name), run, loadedAtMs };
-    return { mayBecome, ...this.straight.useOf(table, standing, into) };
+    return {
+      mayBecome,
+      ...this.straight.useOf(table, standing, into),
+      ...this.ahead.useOf(table, () => this.standing, into),
+    };
   }
 
   private told<T>(work: () => Promise<T>): Promise<T> {

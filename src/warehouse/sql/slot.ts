@@ -102,6 +102,11 @@ export class Slot {
     for (const stage of this.stages()) await stage.writable();
   }
 
+  /** Decides on rows that are in their tables ahead of the commit; `connection` may be another one then. */
+  async settleAhead(areNew: boolean): Promise<void> {
+    await this.set?.settleAhead?.(areNew);
+  }
+
   /** At the end of a commit, inside of it. */
   async settle(): Promise<void> {
     for (const stage of this.stages()) await stage.settle?.();

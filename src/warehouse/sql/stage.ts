@@ -65,6 +65,8 @@ export interface StageUse {
   readonly mayBecome?: boolean;
   /** the table that rows may go straight into, while nothing speaks against it */
   readonly straight?: StraightTarget | undefined;
+  /** the table that rows may go into ahead of their checkpoint, when it is known whether they may */
+  readonly ahead?: (() => Promise<StraightTarget | undefined>) | undefined;
 }
 
 /** The stages that are filled together. */
@@ -74,5 +76,7 @@ export interface StageSet {
   stage(table: string, use: StageUse): Stage;
   /** what waits takes much room while it is committed */
   readonly isHeavy?: boolean;
+  /** Decides on rows that are in their tables ahead: the commit is theirs where all are new, else they are taken back. */
+  settleAhead?(areNew: boolean): Promise<void>;
   close(): Promise<void>;
 }

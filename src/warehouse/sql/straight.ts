@@ -50,14 +50,11 @@ export class StraightWay {
 
   /** Where the rows of a table may go: into one that is there just as they need it. */
   useOf(
-    { name, columns }: TableSchema,
+    table: TableSchema,
     standing: ReadonlyMap<string, StandingTable>,
     into: StraightTarget,
   ): Pick<StageUse, "straight"> {
-    const there = standing.get(name);
-    const isAlike =
-      there !== undefined && columns.every((column) => sameType(there.get(column.name), column.type));
-    return { straight: this.state === "open" && isAlike ? into : undefined };
+    return { straight: this.state === "open" && standsAlike(table, standing) ? into : undefined };
   }
 
   /**
@@ -96,6 +93,15 @@ export class StraightWay {
   }
 }
 
+/** Whether a table is there, just as rows of a schema need it. */
+export function standsAlike(
+  { name, columns }: TableSchema,
+  standing: ReadonlyMap<string, StandingTable>,
+): boolean {
+  const there = standing.get(name);
+  return there !== undefined && columns.every((column) => sameType(there.get(column.name), column.type));
+}
+
 /** Of rows that were all new nothing else is told. */
-const isNew = ({ changed, unchanged, removed, doubled }: RowCounts) =>
+export const isNew = ({ changed, unchanged, removed, doubled }: RowCounts) =>
   changed + unchanged + removed + doubled === 0;
