@@ -5,7 +5,7 @@
  */
 
 import type { SqlConnection } from "../sql/dialect.js";
-import type { StraightTarget } from "../sql/stage.js";
+import type { AheadTarget } from "../sql/stage.js";
 
 /** A connection for the rows of a checkpoint. */
 export interface AheadConnection extends SqlConnection {
@@ -23,8 +23,8 @@ export interface AheadPorts {
 
 /** Rows for a table, and what puts them into it. */
 export interface AheadRows {
-  readonly into: () => Promise<StraightTarget | undefined>;
-  statement(into: StraightTarget): string;
+  readonly into: () => Promise<AheadTarget | undefined>;
+  statement(into: AheadTarget): string;
 }
 
 export class Ahead {
@@ -33,6 +33,8 @@ export class Ahead {
   private hasRows = false;
   private isCommitted = false;
   private release: (() => void) | undefined;
+  /** names in full */
+  private readonly made = new Set<string>();
   /** statements under way, one behind the other */
   private work: Promise<void> = Promise.resolve();
 
@@ -41,6 +43,11 @@ export class Ahead {
   /** rows of a table are on their way: those of the others have to follow */
   get isUnderWay(): boolean {
     return this.hasRows && !this.isStopped;
+  }
+
+  /** the tables are new as well */
+  get hasMade(): boolean {
+    return this.made.size > 0;
   }
 
   /** what commits the rows, where they are to stay in their tables */
@@ -84,19 +91,29 @@ export class Ahead {
     if (this.isStopped) return;
     if (target === undefined) return this.stop();
     await this.ports.inTurn(async () => {
-      this.open ??= await this.begin();
-      await this.open?.run(statement(target));
+      this.open ??= await this.begin(target);
+      if (this.open === undefined) return;
+      await this.make(this.open, target);
+      await this.open.run(statement(target));
       await this.ports.giveMemoryBack();
     });
   }
 
-  private async begin(): Promise<AheadConnection | undefined> {
+  private async make(on: SqlConnection, { sqlName, make }: AheadTarget): Promise<void> {
+    if (make === undefined || this.made.has(sqlName)) return;
+    for (const each of make.statements()) await on.run(each);
+    this.made.add(sqlName);
+  }
+
+  private async begin({ make }: AheadTarget): Promise<AheadConnection | undefined> {
     this.release = this.ports.claim();
     if (this.release === undefined) {
       await this.stop();
       return undefined;
     }
     const connection = await this.ports.connect();
+    // streams share it: made in this transaction, it would be in the way of another one that needs it
+    if (make !== undefined) await connection.run(make.schema);
     await connection.run("BEGIN");
     const run: SqlConnection["run"] = async (sql, values) => {
       // whoever commits begins a transaction first: it is this one

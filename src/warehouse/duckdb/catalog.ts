@@ -36,6 +36,17 @@ export class Catalog {
     };
   }
 
+  /** A connection whose changes are seen by others when it commits them. */
+  keptAtCommit(connection: SqlConnection): SqlConnection {
+    return {
+      rows: (sql, values) => connection.rows(sql, values),
+      run: async (sql, values) => {
+        await connection.run(sql, values);
+        if (sql === "COMMIT") this.known.clear();
+      },
+    };
+  }
+
   /** The tables and views of a schema. */
   async columnsOf(schema: string): Promise<TableColumns> {
     return (await this.tablesOf(schema)).columns;

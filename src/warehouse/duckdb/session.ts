@@ -237,7 +237,7 @@ export class DuckSession implements WarehouseSession, StagePlace {
   private async connectAhead(): Promise<AheadConnection> {
     const connection = await this.parts.instance.connect();
     await connection.run("SET TimeZone = 'UTC'");
-    const kept = this.catalog.keptBy(connectionOf(connection, this.groups));
+    const kept = this.catalog.keptAtCommit(connectionOf(connection, this.groups));
     return { ...kept, close: () => connection.closeSync() };
   }
 

@@ -77,7 +77,7 @@ export class StageTable implements Stage {
   }
 
   get isStraight(): boolean {
-    return this.ahead?.committing !== undefined;
+    return this.ahead?.committing !== undefined && !this.ahead.hasMade;
   }
 
   /** all of its rows went ahead */
@@ -104,7 +104,7 @@ export class StageTable implements Stage {
     this.schema = schema;
     if (statements.length === 0) return;
     // rows of another form are not for the table as it stands
-    if (this.columns.length > 0) await this.ahead?.giveUp();
+    if (this.columns.length > 0 && this.ahead?.isUnderWay === true) await this.ahead.giveUp();
     await this.allIntoTable();
     this.closeAppender();
     for (const statement of statements) await this.connection.run(statement);
@@ -135,6 +135,11 @@ export class StageTable implements Stage {
     this.place.groups.come(this.longBytes);
     await this.place.cache.during(() => this.allIntoOne());
     await this.ahead?.arrived();
+  }
+
+  /** With its rows the table was made ahead. */
+  become(): readonly string[] | undefined {
+    return this.ahead?.committing !== undefined && this.ahead.hasMade ? [] : undefined;
   }
 
   writable(): Promise<void> {
@@ -238,7 +243,7 @@ export class StageTable implements Stage {
     if (ahead === undefined || schema === undefined || !(mayBegin || ahead.isUnderWay)) return;
     const rows = `(${this.fileQuery(file)})`;
     ahead.put({
-      into: into ?? (async () => undefined),
+      into: async () => into?.(schema),
       statement: (target) => insertStatement(DUCKDB, target.sqlName, rows, schema, target),
     });
     this.rowsAhead += file.rows;

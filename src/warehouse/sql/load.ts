@@ -23,7 +23,7 @@ import { mergeSlot, prepareSlot } from "./merge.js";
 import { planTable, type StandingTable } from "./merge-plan.js";
 import type { MergeTarget } from "./merge-target.js";
 import { Slot } from "./slot.js";
-import type { StageUse } from "./stage.js";
+import type { AheadTarget, StageUse } from "./stage.js";
 import { StraightWay } from "./straight.js";
 import { changesBySwap, NEXT_PREFIX, swapTables } from "./swap.js";
 import { findGone, type SweepSlots, takeGone } from "./sweep.js";
@@ -71,7 +71,8 @@ export class SqlLoad implements StreamLoad {
     this.replaced = buildsBeside ? tables : new Map();
     this.orphaned = this.fresh ? [...this.standing.keys()] : [];
     this.straight = new StraightWay(options, ports.straight);
-    this.ahead = new AheadWay(options, ports.goesAhead === true, !this.standing.has(options.rootTable));
+    const mayGoAhead = ports.goesAhead === true && this.orphaned.length === 0;
+    this.ahead = new AheadWay(options, mayGoAhead, !this.standing.has(options.rootTable));
     const openStages = async () => {
       await this.straight.known();
       return ports.openStages();
@@ -93,7 +94,7 @@ export class SqlLoad implements StreamLoad {
   }
 
   get firstRows(): number | undefined {
-    return this.straight.firstRows ?? this.ahead.firstRows;
+    return this.straight.firstRows;
   }
 
   async add(shaped: Shaped, schema: readonly TableSchema[] | undefined): Promise<void> {
@@ -224,7 +225,8 @@ export class SqlLoad implements StreamLoad {
     const mayKeep = async () => !(await notes.hasQuarantined(preparing.connection, options));
     const prepared = await prepareSlot(preparing, slot, target, this.standing, mayKeep);
     const { doubled, unchanged, matches } = prepared;
-    await slot.settleAhead(root !== undefined && areAllNew(slot, root, prepared));
+    const stands = root !== undefined && this.standing.has(root.name);
+    await slot.settleAhead(root !== undefined && areAllNew(slot, root, stands, prepared));
     const work = this.workOn(slot);
     const on = work.connection;
     const isApart = work.sql.tablesApart === true;
@@ -342,16 +344,26 @@ export class SqlLoad implements StreamLoad {
   }
 
   private useOf(table: TableSchema): StageUse {
-    const { write, rootTable, run, loadedAtMs } = this.options;
+    const { write, rootTable } = this.options;
     const { standing } = this;
     // of a stream that has no table yet, whose rows are found again by their key or not at all
     const mayBecome = write.standing === "replaced" && !standing.has(rootTable) && !standing.has(table.name);
-    const into = { sqlName: this.target(table.name), run, loadedAtMs };
     return {
       mayBecome,
-      ...this.straight.useOf(table, standing, into),
-      ...this.ahead.useOf(table, () => this.standing, into),
+      ...this.straight.useOf(table, standing, this.aheadTarget(table)),
+      ...this.ahead.use(
+        () => this.standing,
+        (each) => this.aheadTarget(each),
+      ),
     };
+  }
+
+  private aheadTarget(table: TableSchema): AheadTarget {
+    const { run, loadedAtMs, schema } = this.options;
+    const { sql } = this.ports;
+    const sqlName = this.target(table.name);
+    const statements = () => planTable(sql, sqlName, table, undefined).statements;
+    return { sqlName, run, loadedAtMs, make: { schema: sql.makeSchema(schema), statements } };
   }
 
   private told<T>(work: () => Promise<T>): Promise<T> {

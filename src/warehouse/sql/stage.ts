@@ -59,14 +59,20 @@ export interface StraightTarget extends WrittenBy {
   readonly sqlName: string;
 }
 
+/** A table that rows go into ahead of their checkpoint. */
+export interface AheadTarget extends StraightTarget {
+  /** where it is not there yet: the statement for its schema, and those that make it */
+  readonly make: { readonly schema: string; statements(): readonly string[] } | undefined;
+}
+
 /** How a stage is used. */
 export interface StageUse {
   /** it may turn into its table */
   readonly mayBecome?: boolean;
   /** the table that rows may go straight into, while nothing speaks against it */
   readonly straight?: StraightTarget | undefined;
-  /** the table that rows may go into ahead of their checkpoint, when it is known whether they may */
-  readonly ahead?: (() => Promise<StraightTarget | undefined>) | undefined;
+  /** Where rows of a schema may go ahead of their checkpoint, when it is known whether they may. */
+  readonly ahead?: ((table: TableSchema) => Promise<AheadTarget | undefined>) | undefined;
 }
 
 /** The stages that are filled together. */
@@ -76,7 +82,7 @@ export interface StageSet {
   stage(table: string, use: StageUse): Stage;
   /** what waits takes much room while it is committed */
   readonly isHeavy?: boolean;
-  /** Decides on rows that are in their tables ahead: the commit is theirs where all are new, else they are taken back. */
+  /** Decides on rows that are in their tables ahead: the commit is theirs where all are new, else they go back. */
   settleAhead?(areNew: boolean): Promise<void>;
   close(): Promise<void>;
 }
