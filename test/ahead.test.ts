@@ -10,6 +10,8 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { Ahead } from "../src/warehouse/duckdb/ahead.js";
 import { duckdb } from "../src/warehouse/duckdb/index.js";
 import { STAGE_SIZES } from "../src/warehouse/duckdb/stage-sizes.js";
+import { bridgeInto } from "./support/carry.js";
+import { fakeApi } from "./support/fake-api.js";
 import {
   anyPages,
   asLast,
@@ -146,6 +148,34 @@ it("what is enough for a file at the checkpoint alone goes in as others do", asy
   expect(told).toMatchObject({ outcome: "done", added: 40 });
   expect(ahead.stayed + ahead.wentBack).toBe(0);
   expect(await stands(url)).toEqual(asLast(all));
+});
+
+it("streams beside one another go ahead in turn, and none is in another's way", async () => {
+  const ahead = watched();
+  const names = ["east", "north", "south", "west"];
+  const all = new Map(names.map((name) => [name, huts(12)]));
+  const stream = (name: string) => ({
+    get: `/${name}`,
+    key: "id",
+    records: "$.items[*]",
+    pages: { token: "$.next", query: "page" },
+  });
+  const streams = Object.fromEntries(names.map((name) => [name, stream(name)]));
+  const { api } = fakeApi({ streams }, ({ path, query }) => {
+    const page = Number(query.get("page") ?? 1);
+    const items = all.get(path.slice(1))![page - 1];
+    return { body: { items, next: page < 12 ? String(page + 1) : null } };
+  });
+  const path = await house.fresh();
+  const bridge = await bridgeInto(duckdb(path), api, { checkpoint: { rows: 12 } });
+  const { outcome, error, streams: told } = await bridge.run();
+  expect(error?.message).toBeUndefined();
+  expect([outcome, ...told.map(({ added }) => added)]).toEqual(["done", 24, 24, 24, 24]);
+  for (const name of names) {
+    const query = `SELECT count(*)::INTEGER AS n, (SELECT count(*) FROM huts.${name}_beds)::INTEGER AS beds FROM huts.${name}`;
+    expect(await queryFile(path, query)).toEqual([{ n: 24, beds: 48 }]);
+  }
+  expect(ahead.stayed).toBeGreaterThan(0);
 });
 
 describe("what is not as expected takes them back", () => {
