@@ -1,8 +1,8 @@
 /**
  * Rows that go into their tables ahead of their checkpoint, where a warehouse packs rows while the next pages come in.
  * They do so in a transaction of their own, and only where there is no table yet, or what came last was all new. They
- * wait in stages as ever, and are compared with what stands: where all are new, that transaction becomes the one that is
- * committed; else it is rolled back, and rows go in from the stages.
+ * wait in stages as ever, and are compared with what stands. Where all are new, that transaction becomes the one that
+ * is committed; else it is rolled back, and rows go in from the stages.
  *
  *   rows ─┬─▶ stage ── compared: all new? ──┬─ yes ─▶ COMMIT of the tables' transaction
  *         └─▶ table, not committed          └─ no ──▶ ROLLBACK; stage ─▶ table
