@@ -7,7 +7,7 @@ import type { Scannable, Scanned } from "../shape/shape.js";
 import type { ColumnBuffers } from "./column-buffers.js";
 import { LifeScan } from "./life-scan.js";
 import { batchOf, type ScanPlan, type Slot, scanPlan } from "./scan-plan.js";
-import { type FieldPath, type Sketch, valueAt } from "./sketch.js";
+import { type FieldPath, ShortTexts, type Sketch, valueAt } from "./sketch.js";
 import type { StatePlaces } from "./state-places.js";
 import { giveBack, type ScanOwner, sharedWasm, type WasmScan } from "./wasm-scan.js";
 
@@ -25,6 +25,9 @@ export function forgetLast({ starts, ends, sketches }: FoundRecords): void {
 /** Words of what is noted of a record beside its sketch: where it is, and the text of its state. */
 const NOTE_WORDS = 4;
 
+/** The texts of fewer are decoded one by one. */
+const FEW_RECORDS = 8;
+
 export class Scanner implements ScanOwner {
   private readonly states: StatePlaces | undefined;
   /** those that values may come to by way of ours, by address */
@@ -37,6 +40,7 @@ export class Scanner implements ScanOwner {
   /** fields that records are given: as bytes, and where they stand in the memory */
   private news: Uint8Array | undefined;
   private newsAt = 0;
+  private readonly texts = new ShortTexts();
   /** the plan as it stands in the scan's memory, and behind it what is known of states */
   private image: Uint8Array;
   private readonly planLength: number;
@@ -135,13 +139,15 @@ export class Scanner implements ScanOwner {
     const count = calls.takeRecords(start + shift, most, this.newsAt, this.newsAt + (news?.length ?? 0));
     const words = wasm.words;
     const length = NOTE_WORDS + plan.slotCount * 2;
+    const texts = count < FEW_RECORDS ? undefined : this.texts;
     for (let i = 0, at = notes >> 2; i < count; i++, at += length) {
       found.starts.push(words[at]! - shift);
       found.ends.push(words[at + 1]! - shift);
       const sketch: Sketch = {};
-      this.fill(sketch, plan.slots, words, at + NOTE_WORDS);
+      this.fill(sketch, plan.slots, words, at + NOTE_WORDS, texts);
       found.sketches.push(sketch);
     }
+    texts?.settle();
     const timed = this.life.isTimed
       ? this.putTimes(row, found.sketches.slice(found.sketches.length - count))
       : count;
@@ -179,17 +185,25 @@ export class Scanner implements ScanOwner {
     return other < 0 ? sketches.length : other;
   }
 
-  private fill(sketch: Sketch, slots: readonly Slot[], words: Uint32Array, at: number): void {
+  private fill(
+    sketch: Sketch,
+    slots: readonly Slot[],
+    words: Uint32Array,
+    at: number,
+    texts: ShortTexts | undefined,
+  ): void {
     const { bytes, shift } = this;
     for (const { key, index, within } of slots) {
-      const from = words[at + index * 2]!;
-      if (from === 0) continue;
-      if (within === undefined)
-        sketch[key] = valueAt(bytes, from - shift, words[at + index * 2 + 1]! - shift);
-      else {
+      const place = words[at + index * 2]!;
+      if (place === 0) continue;
+      if (within === undefined) {
+        const from = place - shift;
+        const end = words[at + index * 2 + 1]! - shift;
+        if (texts?.take(sketch, key, bytes, from, end) !== true) sketch[key] = valueAt(bytes, from, end);
+      } else {
         const inner: Sketch = {};
         sketch[key] = inner;
-        this.fill(inner, within, words, at);
+        this.fill(inner, within, words, at, texts);
       }
     }
   }
