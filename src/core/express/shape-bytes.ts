@@ -79,8 +79,8 @@ function* shapedSlice(
   if (odd.length * 2 > length) source.finder.rest();
   if (scanned !== undefined && odd.length < length) {
     const isOdd = new Set(odd);
-    const all = Array.from({ length }, (_, i) => from + i);
-    const which = odd.length === 0 ? all : all.filter((i) => !isOdd.has(i));
+    const which: number[] = [];
+    for (let i = from; i < from + length; i++) if (!isOdd.has(i)) which.push(i);
     yield { ...shape.scanned(scanned), which };
   }
   if (odd.length > 0) yield { ...shape.shapeRecords(recordsAt(source, odd)), which: odd };
