@@ -1,6 +1,8 @@
 /** Records of which states are kept, scanned: what they say of their lives is what the plain reader says. */
 
+import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import { tries } from "../../../test/support/long.js";
 import { BY_ID } from "../../../test/support/outline-plans.js";
 import { batchRows } from "../shape/batch-rows.js";
 import { hashing } from "../shape/concealed-values.js";
@@ -102,5 +104,42 @@ describe("a sketch", () => {
     )!;
     expect(outline.scan?.odd).toEqual([]);
     expect(outline.sketches).toEqual(records);
+  });
+
+  it("has the texts of its own record, be there many records and texts of every kind", () => {
+    const text = fc.oneof(
+      fc.constant(""),
+      fc.string({ maxLength: 50 }),
+      fc.string({ unit: "binary", maxLength: 50 }),
+      fc.stringMatching(/^[A-Za-z0-9:-]{30,45}$/),
+    );
+    const record = fc.record({ at: text, meta: fc.record({ tag: fc.oneof(text, fc.integer()) }) });
+    const page = fc.oneof(
+      fc.array(record, { minLength: 1, maxLength: 20 }),
+      fc.array(record, { minLength: 450, maxLength: 500 }),
+    );
+    fc.assert(
+      fc.property(page, (some) => {
+        const shape = shapeWith({});
+        const records = some.map((each, id) => ({ id, ...each }));
+        shape.shapeRecords([{ id: -1, at: "a", meta: { tag: "a" } }]);
+        const outline = outlinerOf([["id"], ["at"], ["meta", "tag"]]).outline(
+          encoder.encode(JSON.stringify(records)),
+          shape,
+        )!;
+        expect(outline.sketches).toEqual(records);
+      }),
+      { numRuns: tries(8, 100) },
+    );
+  });
+
+  it("is that of a page whose keys differ, in whatever order they come", () => {
+    const ids = (of: readonly unknown[]) =>
+      outlinerOf([["id"]]).outline(encoder.encode(JSON.stringify(of.map((id) => ({ id })))), shapeWith({}))
+        ?.sketches.length;
+    expect([ids([1, 2, 3]), ids([3, 1, 2]), ids(["b", "a"]), ids([])]).toEqual([3, 3, 2, 0]);
+    expect([ids([1, 2, 2]), ids([2, 1, 2]), ids(["a", "a"]), ids([1, "1"]), ids([1, "2"])]).toEqual(
+      Array(5).fill(undefined),
+    );
   });
 });
