@@ -30,7 +30,7 @@ export function valueAt(bytes: Uint8Array, from: number, end: number): unknown {
 
 /** Short texts of a page's sketches, decoded at once: a call for each of them takes twice as long. */
 export class ShortTexts {
-  private bytes = new Uint8Array(16 * 1024);
+  private bytes = new Uint8Array(4 * 1024);
   private end = 0;
   /** of each text: whose it is, its field, and where it ends; no object for each, for that takes time as well */
   private readonly sketches: Sketch[] = [];
